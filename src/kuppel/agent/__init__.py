@@ -1,0 +1,1 @@
+"""The vantage-point process: schedule, run, spool, deliver."""

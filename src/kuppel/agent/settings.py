@@ -1,0 +1,24 @@
+"""What an agent is told when it is started: by options, or by KUPPEL_AGENT_* in its environment."""
+
+import socket
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, SecretStr
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+
+class AgentSettings(BaseSettings):
+    model_config = SettingsConfigDict(env_prefix="KUPPEL_AGENT_", extra="forbid")
+
+    hub: str = Field(pattern=r"^https?://", description="The hub's address.")
+    token: SecretStr = Field(default=SecretStr(""), description="Enrolment token; needed until the agent has its own.")
+    name: str = Field(default_factory=socket.gethostname, min_length=1, max_length=80)
+    kind: Literal["public", "site", "mobile", "personal"] = "site"
+    place: str = ""
+    provider: str = ""
+    state: Path = Field(default=Path("kuppel-agent"), description="Folder for the agent's token and spool.")
+    source: str | None = Field(default=None, description="Source address of probes that are bound to nothing themselves.")
+    authority: Path | None = Field(default=None, description="Certificates (PEM) to trust for the hub.")
+    most_results: int = Field(default=500_000, ge=100, description="Results kept at most while the hub is away.")
+    most_details: int = Field(default=50_000, ge=0, description="Of these, how many keep their detail.")

@@ -1,0 +1,198 @@
+"""The command line: hub, agent, one probe by hand, and the demo."""
+
+import asyncio
+import contextlib
+import json
+import logging
+import signal
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import structlog
+import typer
+from pydantic import SecretStr, ValidationError
+
+from kuppel import __version__
+
+app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help=__doc__)
+
+
+@app.callback(invoke_without_command=True)
+def _version(version: Annotated[bool, typer.Option("--version", help="Say the version and stop.")] = False) -> None:
+    if version:
+        typer.echo(__version__)
+        raise typer.Exit
+
+
+def _configure_log(level: str) -> None:
+    """Structured lines on standard error, one event a line."""
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            structlog.processors.LogfmtRenderer(key_order=["timestamp", "level", "event"], bool_as_flag=False),
+        ],
+        wrapper_class=structlog.make_filtering_bound_logger(logging.getLevelNamesMapping()[level.upper()]),
+        logger_factory=structlog.WriteLoggerFactory(file=sys.stderr),
+    )
+
+
+def _fail(words: str) -> typer.Exit:
+    typer.echo(words, err=True)
+    return typer.Exit(2)
+
+
+def _told(error: ValidationError) -> str:
+    first = error.errors(include_url=False)[0]
+    field = ".".join(str(part) for part in first["loc"])
+    message = str(first["msg"]).removeprefix("Value error, ")
+    return f"{field} is {first.get('input')!r}; {message[0].lower()}{message[1:]}."
+
+
+def _given(**options: Any) -> dict[str, Any]:
+    """Options that were given: the others come from the environment or their defaults."""
+    return {name: value for name, value in options.items() if value is not None}
+
+
+@app.command()
+def hub(
+    data: Annotated[Path | None, typer.Option(help="Folder of the database.")] = None,
+    port: Annotated[int | None, typer.Option(help="TCP port.")] = None,
+    host: Annotated[str | None, typer.Option(help="Loopback address to listen on.")] = None,
+    web: Annotated[Path | None, typer.Option(help="Folder of the built web application.")] = None,
+) -> None:
+    """Run the hub: take results, judge and show them."""
+    from kuppel.hub.server import PortTaken, run_hub
+    from kuppel.hub.settings import HubSettings
+    from kuppel.store.database import DatabaseUnusable
+
+    try:
+        settings = HubSettings(**_given(data=data, port=port, host=host, web=web))
+        _configure_log(settings.log_level)
+        run_hub(settings)
+    except ValidationError as error:
+        raise _fail(_told(error)) from None
+    except (PortTaken, DatabaseUnusable) as error:
+        raise _fail(str(error)) from None
+
+
+@app.command()
+def agent(
+    hub: Annotated[str | None, typer.Option(help="The hub's address, http:// or https://.")] = None,
+    token: Annotated[str | None, typer.Option(help="Enrolment token; better in KUPPEL_AGENT_TOKEN.")] = None,
+    name: Annotated[str | None, typer.Option(help="Name of this vantage point.")] = None,
+    kind: Annotated[str | None, typer.Option(help="public, site, mobile or personal.")] = None,
+    place: Annotated[str | None, typer.Option(help="Where it stands, in words.")] = None,
+    provider: Annotated[str | None, typer.Option(help="Its access provider.")] = None,
+    state: Annotated[Path | None, typer.Option(help="Folder for its token and spool.")] = None,
+    source: Annotated[str | None, typer.Option(help="Source address of probes that are bound to nothing.")] = None,
+    authority: Annotated[Path | None, typer.Option(help="Certificates (PEM) to trust for the hub.")] = None,
+) -> None:
+    """Run an agent: measure from this machine and deliver to a hub."""
+    from kuppel.agent.process import Agent, EnrolmentRefused
+    from kuppel.agent.settings import AgentSettings
+
+    _configure_log("info")
+    options = _given(
+        hub=hub, name=name, kind=kind, place=place, provider=provider, state=state, source=source, authority=authority
+    )
+    if token is not None:
+        options["token"] = SecretStr(token)
+    try:
+        settings = AgentSettings(**options)
+        _run_until_stopped(Agent(settings).run())
+    except ValidationError as error:
+        raise _fail(_told(error)) from None
+    except EnrolmentRefused as error:
+        raise _fail(f"The hub refused this agent: {error}") from None
+    except OSError as error:
+        raise _fail(f"{error.filename or 'state'}: {error.strerror}. Choose a folder to write to with --state.") from None
+
+
+@app.command()
+def probe(
+    kind: Annotated[str, typer.Argument(help="icmp, tcp or http.")],
+    settings: Annotated[list[str], typer.Argument(help="Settings as name=value; a value may be JSON.")],
+    source: Annotated[str | None, typer.Option(help="Source address.")] = None,
+    interface: Annotated[str | None, typer.Option(help="Interface.")] = None,
+    attempts: Annotated[int, typer.Option(help="How many tries.")] = 1,
+) -> None:
+    """Run one probe once from this machine and print its result as JSON."""
+    from kuppel.agent.delivery import delivered
+    from kuppel.core.error import SettingsError
+    from kuppel.probes.kernel import KernelNet
+    from kuppel.probes.net import Binding
+    from kuppel.probes.registry import kind_named
+    from kuppel.probes.repetition import run_probe
+
+    try:
+        found = kind_named(kind)
+        parsed = found.parse(dict(_setting(one) for one in settings))
+    except SettingsError as error:
+        raise _fail(f"{error}.") from None
+    net = KernelNet()
+    binding = Binding(interface, source)
+    result = asyncio.run(run_probe(found, parsed, net, binding=binding, attempts=attempts, attempt_gap_us=500_000))
+    net.close()
+    typer.echo(delivered(1, result).model_dump_json(indent=2, exclude={"sequence", "stream"}))
+    raise typer.Exit(0 if result.is_ok else 1)
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path, typer.Option(help="Folder for the demo's data.")] = Path(".demo"),
+    web: Annotated[Path | None, typer.Option(help="Folder of the built web application.")] = None,
+    port: Annotated[int, typer.Option(help="TCP port of the hub.")] = 8470,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Forget the demo's data and begin anew.")] = False,
+) -> None:
+    """Run the made-up world: a hub, stand-in services, and agents that measure them."""
+    from kuppel.hub.server import PortTaken
+    from kuppel.lab.demo import DemoFailed, run_demo
+    from kuppel.store.database import DatabaseUnusable
+
+    _configure_log("warning")
+    try:
+        _run_until_stopped(run_demo(folder, web, port, is_fresh=fresh))
+    except (PortTaken, DatabaseUnusable, DemoFailed) as error:
+        raise _fail(str(error)) from None
+
+
+@app.command("openapi")
+def print_openapi() -> None:
+    """Print the API's description (OpenAPI) as JSON."""
+    from kuppel.hub.app import create_app
+    from kuppel.hub.settings import HubSettings
+
+    typer.echo(json.dumps(create_app(HubSettings()).openapi(), indent=2, sort_keys=True))
+
+
+def _setting(text: str) -> tuple[str, Any]:
+    name, _, value = text.partition("=")
+    try:
+        return name, json.loads(value)
+    except ValueError:
+        return name, value
+
+
+def _run_until_stopped(work: Any) -> None:
+    """Run a coroutine until it ends or a signal asks it to: Ctrl-C and SIGTERM both let it clean up."""
+
+    async def main() -> None:
+        task = asyncio.ensure_future(work)
+        loop = asyncio.get_running_loop()
+        for one in (signal.SIGINT, signal.SIGTERM):
+            loop.add_signal_handler(one, task.cancel)
+        with contextlib.suppress(asyncio.CancelledError):
+            await task
+
+    asyncio.run(main())
+
+
+def main() -> None:
+    app()
+
+
+if __name__ == "__main__":
+    main()

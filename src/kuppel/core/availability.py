@@ -1,0 +1,37 @@
+"""Availability of a stream over a window, from its runs."""
+
+from dataclasses import dataclass
+
+from kuppel.core.proportion import Proportion, wilson
+
+
+@dataclass(frozen=True, slots=True)
+class Availability:
+    """The share of runs that were ok, with its interval, and how much of the window was measured at all.
+
+    `expected` is how many runs the schedule would have made; `missing` of them brought no result. Missing runs are
+    neither up nor down: they widen no figure, they are told beside it.
+    """
+
+    answered: Proportion
+    expected: int
+    missing: int
+
+
+def availability(ok_runs: int, runs: int, from_us: int, to_us: int, interval_us: int) -> Availability:
+    """Availability over the half-open window [from_us, to_us).
+
+    Parameters
+    ----------
+    ok_runs, runs : counts of results whose start lies in the window.
+    interval_us : the probe's schedule, for the number of runs that should be there.
+
+    Notes
+    -----
+    A run counts as ok when one of its attempts succeeded (the probe's repetition decides), and each run weighs the same;
+    with a periodic schedule (RFC 3432) the share of runs estimates the share of time.
+    """
+    if interval_us <= 0:
+        raise ValueError(f"interval_us is {interval_us}; it must be above 0")
+    expected = max(0, to_us - from_us) // interval_us
+    return Availability(wilson(ok_runs, runs), int(expected), max(0, int(expected) - runs))

@@ -1,0 +1,67 @@
+"""Quantities: every named measured value that Kuppel knows, with its unit.
+
+Units are UCUM codes (Unified Code for Units of Measure): `ms`, `1` (a ratio), `By` (byte), `d` (day), `{packet}`.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from kuppel.core.error import SettingsError
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity:
+    """One measured quantity: its name in code and API, its UCUM unit, its words on screen, and which way is worse."""
+
+    name: str
+    unit: str
+    label: str
+    worse: Literal["higher", "lower"] = "higher"
+
+
+_ALL = (
+    Quantity("rtt", "ms", "round trip, median of the run"),
+    Quantity("rtt_min", "ms", "shortest round trip of the run"),
+    Quantity("rtt_mean", "ms", "mean round trip of the run"),
+    Quantity("rtt_p95", "ms", "95th percentile of the run's round trips"),
+    Quantity("rtt_max", "ms", "longest round trip of the run"),
+    Quantity("loss_ratio", "1", "share of packets lost"),
+    Quantity("sent", "{packet}", "packets sent", "lower"),
+    Quantity("lost", "{packet}", "packets lost"),
+    Quantity("jitter", "ms", "interarrival jitter (RFC 3550)"),
+    Quantity("ipdv", "ms", "mean absolute delay variation (RFC 3393)"),
+    Quantity("name_lookup", "ms", "name lookup"),
+    Quantity("connect", "ms", "TCP connect"),
+    Quantity("tls", "ms", "TLS handshake"),
+    Quantity("first_byte", "ms", "from request to first byte"),
+    Quantity("transfer", "ms", "from first byte to last"),
+    Quantity("ttfb", "ms", "from start to first byte"),
+    Quantity("total", "ms", "total time"),
+    Quantity("body_size", "By", "size of the answer", "lower"),
+    Quantity("redirects", "{redirect}", "redirects followed"),
+    Quantity("certificate_days", "d", "days until the certificate expires", "lower"),
+)
+
+QUANTITIES: Mapping[str, Quantity] = {quantity.name: quantity for quantity in _ALL}
+
+
+def quantity_named(name: str, field: str = "quantity") -> Quantity:
+    """The quantity of that name.
+
+    Raises
+    ------
+    SettingsError
+        naming `field`, when there is no such quantity.
+    """
+    found = QUANTITIES.get(name)
+    if found is None:
+        raise SettingsError(field, name, f"be one of {', '.join(sorted(QUANTITIES))}")
+    return found
+
+
+def check_unit(name: str, unit: str, field: str) -> None:
+    """Raise `SettingsError` unless `unit` is the UCUM unit of the quantity `name`."""
+    wanted = quantity_named(name, field).unit
+    if unit != wanted:
+        raise SettingsError(field, unit, f"be {wanted!r}: {name} is kept in {wanted}, convert it before sending")

@@ -1,0 +1,84 @@
+"""What a stream's state means, in one plain sentence: who, what, how much, against what.
+
+The sentences hold no times of day: those are local to the reader, who gets them beside the sentence.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from kuppel.core.limit import Level, Limit
+from kuppel.core.quantity import quantity_named
+from kuppel.core.reason import SENTENCES, Reason
+from kuppel.core.state import State
+
+_VERBS = {"icmp": "reaches", "tcp": "connects to", "http": "fetches"}
+
+
+@dataclass(frozen=True, slots=True)
+class StreamReading:
+    """What a sentence about a stream is made from: the window's median and the newest run."""
+
+    vantage_point: str
+    target: str
+    kind: str
+    state: State
+    main: str
+    median: float | None
+    runs: int
+    newest: Mapping[str, float]
+    newest_reason: Reason | None
+    limits: Sequence[Limit]
+
+
+def figure(value: float, unit: str) -> str:
+    """A value as people read it, rounded to what matters.
+
+    >>> figure(1118.4, "ms"), figure(0.0461, "ms"), figure(0.246, "1")
+    ('1,118 ms', '0.046 ms', '24.6 %')
+    """
+    if unit == "1":
+        return f"{value * 100:.3g} %"
+    digits = 0 if abs(value) >= 100 else 1 if abs(value) >= 10 else 2 if abs(value) >= 1 else 3
+    return f"{value:,.{digits}f} {unit}"
+
+
+def stream_sentence(reading: StreamReading) -> str:
+    """One sentence, without the full stop and the "since" that the reader's clock completes."""
+    who = f"{reading.vantage_point} {_VERBS.get(reading.kind, 'measures')} {reading.target}"
+    if reading.state is State.SILENT:
+        if not reading.runs and reading.median is None:
+            return f"{reading.vantage_point} has sent no result for {reading.target}"
+        return f"{reading.vantage_point} has gone silent about {reading.target}: no result"
+    if reading.state is State.FINE:
+        if reading.median is None:
+            return f"{who}, fine"
+        usual = figure(reading.median, quantity_named(reading.main).unit)
+        return f"{who} in {usual}, within its limits" if reading.limits else f"{who} in {usual}"
+    if reading.newest_reason is not None:
+        why = SENTENCES[reading.newest_reason]
+        return f"{reading.vantage_point} gets no good answer from {reading.target}: {why}"
+    crossed = _crossed(reading)
+    return f"{who} in {_told(reading)}, {crossed}" if crossed else f"{who} in {_told(reading)}, not yet clear"
+
+
+def _told(reading: StreamReading) -> str:
+    value = reading.newest.get(reading.main)
+    return "no measured time" if value is None else figure(value, quantity_named(reading.main).unit)
+
+
+def _crossed(reading: StreamReading) -> str:
+    """The worst limit that the newest run crosses."""
+    found = ""
+    worst = Level.BETWEEN
+    for limit in reading.limits:
+        value = reading.newest.get(limit.quantity)
+        if value is None or limit.level(value) <= worst:
+            continue
+        worst = limit.level(value)
+        level = limit.breached if worst is Level.BREACHED else limit.degraded
+        assert level is not None  # or the value could not be beyond it
+        quantity = quantity_named(limit.quantity)
+        side = "over" if quantity.worse == "higher" else "under"
+        what = "" if limit.quantity == reading.main else f"{quantity.label} {figure(value, quantity.unit)}, "
+        found = f"{what}{side} its {worst.name.lower()} limit of {figure(level, quantity.unit)}"
+    return found

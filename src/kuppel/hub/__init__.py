@@ -1,0 +1,1 @@
+"""The server: takes results, judges them, shows them."""

@@ -1,0 +1,213 @@
+"""Probes: what is measured how, how often, from where, and what is expected of it."""
+
+from typing import Any
+from urllib.parse import urlsplit
+
+from fastapi import APIRouter
+from pydantic import BaseModel, ConfigDict, Field
+
+from kuppel.core.error import SettingsError
+from kuppel.core.limit import Limit
+from kuppel.core.quantity import QUANTITIES, check_unit
+from kuppel.core.reason import SENTENCES
+from kuppel.core.state import Judgement
+from kuppel.hub.api.problem import responses
+from kuppel.hub.api.shapes import HubDep
+from kuppel.hub.hub import now_us
+from kuppel.probes.registry import KINDS, kind_named
+from kuppel.store import inventory
+from kuppel.store.inventory import Probe
+from kuppel.wire.delivery import Binding
+
+router = APIRouter(tags=["probes"])
+
+_MASK = "(kept secret)"
+_SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "x-api-key"})
+
+
+class LimitShape(BaseModel):
+    """Limits of one quantity, in the unit stated, which must be the quantity's own."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    quantity: str = Field(examples=["total"])
+    unit: str = Field(examples=["ms"], description="UCUM unit of the three levels.")
+    degraded: float | None = Field(default=None, examples=[650])
+    breached: float | None = Field(default=None, examples=[800])
+    clear: float | None = Field(default=None, examples=[600], description="Where it clears; the milder level if left out.")
+
+
+class JudgementShape(BaseModel):
+    """n of the last m runs decide."""
+
+    n: int = Field(default=2, examples=[2])
+    m: int = Field(default=3, examples=[3])
+
+
+class NewProbe(BaseModel):
+    """A probe to add. Settings are those of its kind: see `GET /api/probe-kinds`."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str = Field(min_length=1, max_length=80, examples=["booking front page"])
+    kind: str = Field(examples=["http"])
+    target: int = Field(description="Id of the target that it measures.")
+    settings: dict[str, Any] = Field(examples=[{"url": "https://booking.skerry.example/"}])
+    interval_s: float = Field(ge=1, le=86_400 * 7, examples=[60], description="Time between two runs, in s.")
+    attempts: int = Field(default=2, ge=1, le=5, description="How many tries before a run counts as failed.")
+    attempt_gap_ms: int = Field(default=500, ge=0, le=60_000, description="Pause before the next try, in ms.")
+    binding: Binding = Field(default_factory=Binding, description="Uplink to send through.")
+    limits: list[LimitShape] = Field(default_factory=list, max_length=20)
+    judgement: JudgementShape = Field(default_factory=JudgementShape)
+    is_enabled: bool = True
+    vantage_points: list[int] = Field(default_factory=list, description="Ids of the vantage points that run it.")
+
+
+class ProbeShape(NewProbe):
+    id: int
+
+
+class KindShape(BaseModel):
+    """A probe kind: its settings as JSON Schema, what it measures and why it may fail."""
+
+    name: str
+    label: str
+    settings: dict[str, Any]
+    main: str
+    quantities: dict[str, str] = Field(description="UCUM unit by quantity.")
+    phases: list[str]
+    reasons: dict[str, str] = Field(description="Sentence by reason.")
+
+
+def _stored(new: NewProbe, probe_id: int, before: Probe | None = None) -> Probe:
+    kind = kind_named(new.kind)
+    settings = new.settings if before is None else _unmasked(new.settings, before)
+    limits = []
+    for number, one in enumerate(new.limits):
+        check_unit(one.quantity, one.unit, f"limits.{number}.unit")
+        if one.quantity not in kind.quantities:
+            raise SettingsError(
+                f"limits.{number}.quantity", one.quantity, f"be what {kind.name} measures: {', '.join(kind.quantities)}"
+            )
+        limits.append(Limit(one.quantity, one.degraded, one.breached, one.clear))
+    return Probe(
+        id=probe_id,
+        name=new.name,
+        kind=new.kind,
+        target_id=new.target,
+        settings=kind.parse(settings).model_dump(mode="json"),
+        interval_us=round(new.interval_s * 1e6),
+        attempts=new.attempts,
+        attempt_gap_us=new.attempt_gap_ms * 1000,
+        interface=new.binding.interface,
+        source=new.binding.source,
+        limits=tuple(limits),
+        judgement=Judgement(new.judgement.n, new.judgement.m),
+        is_enabled=new.is_enabled,
+        vantage_point_ids=tuple(sorted(set(new.vantage_points))),
+    )
+
+
+def _shape(probe: Probe) -> ProbeShape:
+    return ProbeShape(
+        id=probe.id,
+        name=probe.name,
+        kind=probe.kind,
+        target=probe.target_id,
+        settings=_masked(dict(probe.settings)),
+        interval_s=probe.interval_us / 1e6,
+        attempts=probe.attempts,
+        attempt_gap_ms=probe.attempt_gap_us // 1000,
+        binding=Binding(interface=probe.interface, source=probe.source),
+        limits=[
+            LimitShape(
+                quantity=one.quantity,
+                unit=QUANTITIES[one.quantity].unit,
+                degraded=one.degraded,
+                breached=one.breached,
+                clear=one.clear,
+            )
+            for one in probe.limits
+        ],
+        judgement=JudgementShape(n=probe.judgement.n, m=probe.judgement.m),
+        is_enabled=probe.is_enabled,
+        vantage_points=list(probe.vantage_point_ids),
+    )
+
+
+def _masked(settings: dict[str, Any]) -> dict[str, Any]:
+    """Settings without what must not leave the hub but to the agent: credentials in headers and in the proxy's address."""
+    if isinstance(settings.get("headers"), dict):
+        settings["headers"] = {
+            name: _MASK if name.lower() in _SECRET_HEADERS else value for name, value in settings["headers"].items()
+        }
+    if settings.get("proxy") and urlsplit(settings["proxy"]).password:
+        settings["proxy"] = _MASK
+    return settings
+
+
+def _unmasked(settings: dict[str, Any], before: Probe) -> dict[str, Any]:
+    """Settings as sent back by a reader who was shown masks: a mask stands for the value that is stored."""
+    merged = dict(settings)
+    if isinstance(merged.get("headers"), dict):
+        stored = before.settings.get("headers", {})
+        merged["headers"] = {
+            name: stored.get(name, value) if value == _MASK else value for name, value in merged["headers"].items()
+        }
+    if merged.get("proxy") == _MASK:
+        merged["proxy"] = before.settings.get("proxy")
+    return merged
+
+
+@router.get("/probe-kinds", summary="List probe kinds")
+def list_kinds() -> list[KindShape]:
+    return [
+        KindShape(
+            name=kind.name,
+            label=kind.label,
+            settings=kind.settings.model_json_schema(),
+            main=kind.main,
+            quantities={name: QUANTITIES[name].unit for name in kind.quantities},
+            phases=list(kind.phases),
+            reasons={str(reason): SENTENCES[reason] for reason in kind.reasons},
+        )
+        for kind in KINDS.values()
+    ]
+
+
+@router.get("/probes", summary="List probes")
+def list_probes(hub: HubDep) -> list[ProbeShape]:
+    with hub.database.reading() as connection:
+        return [_shape(one) for one in inventory.probes(connection)]
+
+
+@router.post("/probes", status_code=201, summary="Add a probe", responses=responses(422, 429, 507))
+def add_probe(new: NewProbe, hub: HubDep) -> ProbeShape:
+    stored = _stored(new, 0)
+    made = hub.writer.write(lambda connection: inventory.add_probe(connection, stored, now_us()))
+    hub.judge.load()
+    return _shape(made)
+
+
+@router.get("/probes/{probe}", summary="Read a probe", responses=responses(404))
+def read_probe(probe: int, hub: HubDep) -> ProbeShape:
+    with hub.database.reading() as connection:
+        return _shape(inventory.probe(connection, probe))
+
+
+@router.put("/probes/{probe}", summary="Change a probe", responses=responses(404, 422, 429, 507))
+def change_probe(probe: int, changed: NewProbe, hub: HubDep) -> ProbeShape:
+    """Its agents hear of it within seconds. Its kind cannot change: another kind is another probe."""
+    with hub.database.reading() as connection:
+        before = inventory.probe(connection, probe)
+    stored = _stored(changed, probe, before)
+    made = hub.writer.write(lambda connection: inventory.change_probe(connection, stored, now_us()))
+    hub.judge.load()
+    return _shape(made)
+
+
+@router.delete("/probes/{probe}", status_code=204, summary="Remove a probe with its streams", responses=responses(404, 429))
+def remove_probe(probe: int, hub: HubDep) -> None:
+    """Cannot be undone. To stop measuring and keep what was measured, change `is_enabled` instead."""
+    hub.writer.write(lambda connection: inventory.remove_probe(connection, probe))
+    hub.judge.load()

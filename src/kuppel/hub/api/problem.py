@@ -1,0 +1,111 @@
+"""Errors as RFC 9457 problems: what is wrong, in which field, with which value, and what to do."""
+
+from typing import Any
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, Field
+from starlette.exceptions import HTTPException
+
+from kuppel.core.error import SettingsError
+from kuppel.hub.engine.reception import BatchTooLarge
+from kuppel.store.inventory import NotFound
+from kuppel.store.writer import StoreBusy, StoreFull
+
+_log = structlog.get_logger()
+
+
+class Problem(BaseModel):
+    """An error, RFC 9457, with what the person needs to mend it."""
+
+    type: str = Field(default="about:blank", description="What kind of problem; about:blank when the status says it all.")
+    title: str = Field(description="What is wrong, in a sentence.")
+    status: int
+    field: str | None = Field(default=None, description="The field that cannot be used.")
+    value: str | None = Field(default=None, description="Its value as it was received.")
+    remedy: str | None = Field(default=None, description="What to do.")
+
+    model_config = {
+        "json_schema_extra": {
+            "examples": [
+                {
+                    "type": "about:blank",
+                    "title": "interval_s is '0'; it must be at least 1.",
+                    "status": 422,
+                    "field": "interval_s",
+                    "value": "0",
+                    "remedy": "Let interval_s be at least 1.",
+                }
+            ]
+        }
+    }
+
+
+class ProblemResponse(JSONResponse):
+    media_type = "application/problem+json"
+
+
+def problem(status: int, title: str, *, headers: dict[str, str] | None = None, **fields: str | None) -> ProblemResponse:
+    content = Problem(title=title, status=status, **fields).model_dump(exclude_none=True)
+    return ProblemResponse(content, status, headers)
+
+
+def responses(*statuses: int) -> dict[int | str, dict[str, Any]]:
+    """The typed errors of a route, for the API's description."""
+    titles = {401: "No valid token", 404: "No such thing", 413: "Too large", 422: "A value cannot be used",
+              429: "The store has no time", 507: "The disk is full"}  # fmt: skip
+    return {
+        status: {
+            "description": titles[status],
+            "content": {"application/problem+json": {"schema": Problem.model_json_schema()}},
+        }
+        for status in statuses
+    }
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Every error that a route may raise becomes a problem; what nobody foresaw is logged and told without internals."""
+
+    @app.exception_handler(SettingsError)
+    async def settings_error(_: Request, error: SettingsError) -> ProblemResponse:
+        remedy = f"Let {error.field} {error.must}."
+        return problem(422, f"{error}.", field=error.field, value=error.value, remedy=remedy)
+
+    @app.exception_handler(RequestValidationError)
+    async def validation_error(_: Request, error: RequestValidationError) -> ProblemResponse:
+        first = error.errors()[0]
+        field = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path")) or "body"
+        value = str(first.get("input"))[:200]
+        message = str(first["msg"]).removeprefix("Value error, ").lower()
+        return problem(
+            422, f"{field} cannot be used: {message}.", field=field, value=value, remedy=f"Mend {field}: {message}."
+        )
+
+    @app.exception_handler(NotFound)
+    async def not_found(_: Request, error: NotFound) -> ProblemResponse:
+        return problem(404, f"There is no {error}.", remedy="List what there is; it may have been removed.")
+
+    @app.exception_handler(BatchTooLarge)
+    async def too_large(_: Request, error: BatchTooLarge) -> ProblemResponse:
+        return problem(413, str(error), field="results", remedy="Send fewer results at a time.")
+
+    @app.exception_handler(StoreBusy)
+    async def busy(_: Request, _error: StoreBusy) -> ProblemResponse:
+        remedy = "Keep what you have and send it again."
+        return problem(429, "The store has no time just now.", headers={"Retry-After": "2"}, remedy=remedy)
+
+    @app.exception_handler(StoreFull)
+    async def full(_: Request, error: StoreFull) -> ProblemResponse:
+        remedy = "Make room on the hub's disk; nothing was stored, so send it again then."
+        return problem(507, f"The hub cannot store: {error}.", headers={"Retry-After": "10"}, remedy=remedy)
+
+    @app.exception_handler(HTTPException)
+    async def http_error(_: Request, error: HTTPException) -> ProblemResponse:
+        return problem(error.status_code, str(error.detail), headers=dict(error.headers or {}))
+
+    @app.exception_handler(Exception)
+    async def unforeseen(request: Request, error: Exception) -> ProblemResponse:
+        _log.error("unforeseen error", path=request.url.path, error=type(error).__name__, exc_info=error)
+        return problem(500, "The hub failed at this. It is in its log.", remedy="Try again; if it stays, look at the log.")

@@ -1,0 +1,333 @@
+"""Streams: one probe from one vantage point."""
+
+from datetime import datetime
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
+
+from kuppel.core.limit import run_level
+from kuppel.core.quantity import QUANTITIES
+from kuppel.core.reason import SENTENCES, Reason
+from kuppel.core.series import FloatArray
+from kuppel.core.state import State
+from kuppel.hub.api.matrix import CellStream
+from kuppel.hub.api.probes import LimitShape
+from kuppel.hub.api.problem import responses
+from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none
+from kuppel.hub.engine import reading
+from kuppel.hub.engine.estate import Joined, joined_stream, joined_streams, share_statistic
+from kuppel.probes.registry import KINDS
+from kuppel.store import history
+from kuppel.store.history import StoredFact, StoredRun
+
+router = APIRouter(prefix="/streams", tags=["streams"])
+_LEVEL_NAMES = ("inside", "between", "degraded", "breached")
+
+
+class StreamName(BaseModel):
+    """A stream, by what it joins."""
+
+    stream: int
+    vantage_point: str
+    provider: str
+    target: str
+    probe: str
+    kind: str
+    kind_label: str
+    state: State
+
+
+class StreamShape(StreamName):
+    """A stream with what is expected of it and how it is, in words."""
+
+    vantage_point_kind: str
+    place: str
+    since: datetime
+    last_run: datetime | None
+    is_active: bool
+    sentence: str = Field(description="Its state in a sentence; the reader's clock completes it with the time since when.")
+    main: str
+    main_label: str
+    unit: str
+    phases: list[str]
+    interval_s: float
+    attempts: int
+    limits: list[LimitShape]
+    judgement_n: int
+    judgement_m: int
+
+
+class Span(BaseModel):
+    from_: datetime = Field(alias="from")
+    to: datetime
+    state: State
+
+    model_config = {"populate_by_name": True}
+
+
+class SeriesShape(BaseModel):
+    """The main quantity in slices: percentiles per slice (null where nothing was measured), failed runs, phase means."""
+
+    window: Window
+    starts: list[datetime]
+    width_s: float
+    unit: str
+    p5: list[float | None]
+    p50: list[float | None]
+    p95: list[float | None]
+    counts: list[int]
+    failed: list[int]
+    phases: dict[str, list[float | None]]
+    spans: list[Span]
+    is_generated: bool = Field(description="Whether any of it was made up for the demo.")
+
+
+class FigureRow(BaseModel):
+    name: str = Field(examples=["day"])
+    window: Window
+    p50: Figure
+    p95: Figure
+    answered: Figure
+    expected: int = Field(description="Runs that the schedule makes in this time.")
+    missing: int = Field(description="How many of them brought no result.")
+    change: float | None = Field(description="Change of the median against the stretch before, as a ratio.")
+
+
+class NamedFigure(BaseModel):
+    name: str
+    figure: Figure
+
+
+class ShareUnder(BaseModel):
+    name: str = Field(examples=["degraded"])
+    level: float
+    share: float
+
+
+class NeighbourShape(StreamName):
+    p50: Figure
+    difference: float | None = Field(description="Its median minus this stream's.")
+
+
+class FiguresShape(BaseModel):
+    rows: list[FigureRow]
+    values: list[float] = Field(description="Every answer of the window, sorted; an even selection when there are many.")
+    count: int
+    percentiles: list[NamedFigure]
+    shares_under: list[ShareUnder]
+    usual_phases: dict[str, float] = Field(description="Median of each phase over the window, in ms.")
+    neighbours: list[NeighbourShape]
+
+
+class AttemptShape(BaseModel):
+    started: datetime
+    duration_ms: float
+    reason: str | None
+    words: str = Field(description="Why it failed, in words; empty when it succeeded.")
+    note: str
+
+
+class RunShape(BaseModel):
+    """One run. `level` is where it lies against its limits."""
+
+    time: datetime
+    is_ok: bool
+    reason: str | None
+    words: str
+    level: str = Field(examples=list(_LEVEL_NAMES))
+    quantities: dict[str, float]
+    attempts: list[AttemptShape]
+    detail: dict[str, Any]
+    facts: dict[str, str] = Field(description="What held at that time.")
+    is_generated: bool
+
+
+class RunPage(BaseModel):
+    runs: list[RunShape]
+    units: dict[str, str]
+    next: datetime | None = Field(description="Ask with this as `to` for older runs; null when there are none.")
+    failed: int = Field(description="Failed runs in the whole window.")
+    total: int = Field(description="All runs in the whole window.")
+
+
+class FactShape(BaseModel):
+    name: str = Field(examples=["address"])
+    value: str
+    from_: datetime = Field(alias="from")
+
+    model_config = {"populate_by_name": True}
+
+
+def _name(joined: Joined) -> dict[str, Any]:
+    cell = CellStream.of(joined)
+    return {
+        "stream": cell.stream,
+        "vantage_point": joined.vantage_point.name,
+        "provider": joined.vantage_point.provider,
+        "target": joined.target.name,
+        "probe": cell.probe,
+        "kind": cell.kind,
+        "kind_label": cell.kind_label,
+        "state": cell.state,
+    }
+
+
+@router.get("", summary="List streams")
+def list_streams(hub: HubDep) -> list[StreamName]:
+    return [StreamName(**_name(one)) for one in joined_streams(hub.database)]
+
+
+@router.get("/{stream}", summary="Read a stream", responses=responses(404, 422))
+def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
+    joined = joined_stream(hub.database, stream)
+    kind = KINDS[joined.probe.kind]
+    return StreamShape(
+        **_name(joined),
+        vantage_point_kind=joined.vantage_point.kind,
+        place=joined.vantage_point.place,
+        since=at(joined.stream.state_since_us),
+        last_run=at_or_none(joined.stream.last_run_us),
+        is_active=joined.stream.is_active and joined.probe.is_enabled,
+        sentence=reading.sentence(hub.database, joined, window.from_us, window.to_us),
+        main=kind.main,
+        main_label=QUANTITIES[kind.main].label,
+        unit=QUANTITIES[kind.main].unit,
+        phases=list(kind.phases),
+        interval_s=joined.probe.interval_us / 1e6,
+        attempts=joined.probe.attempts,
+        limits=[
+            LimitShape(
+                quantity=one.quantity,
+                unit=QUANTITIES[one.quantity].unit,
+                degraded=one.degraded,
+                breached=one.breached,
+                clear=one.clear,
+            )
+            for one in joined.probe.limits
+        ],
+        judgement_n=joined.probe.judgement.n,
+        judgement_m=joined.probe.judgement.m,
+    )
+
+
+@router.get("/{stream}/series", summary="A stream over time", responses=responses(404, 422))
+def read_series(
+    stream: int,
+    hub: HubDep,
+    window: WindowDep,
+    points: Annotated[int, Query(ge=10, le=2000, description="How many slices at most.")] = 300,
+) -> SeriesShape:
+    joined = joined_stream(hub.database, stream)
+    found = reading.series(hub.database, joined, window.from_us, window.to_us, points)
+    return SeriesShape(
+        window=window,
+        starts=[at(int(one)) for one in found.band.starts_us],
+        width_s=found.band.width_us / 1e6,
+        unit=QUANTITIES[KINDS[joined.probe.kind].main].unit,
+        p5=_column(found.band.p5),
+        p50=_column(found.band.p50),
+        p95=_column(found.band.p95),
+        counts=found.band.counts.tolist(),
+        failed=found.failed.tolist(),
+        phases={name: _column(values) for name, values in found.phases.items()},
+        spans=[Span(from_=at(start), to=at(until), state=state) for start, until, state in found.spans],
+        is_generated=found.is_generated,
+    )
+
+
+@router.get("/{stream}/figures", summary="A stream in figures", responses=responses(404, 422))
+def read_figures(stream: int, hub: HubDep, window: WindowDep) -> FiguresShape:
+    joined = joined_stream(hub.database, stream)
+    unit = QUANTITIES[KINDS[joined.probe.kind].main].unit
+    spread = reading.distribution(hub.database, joined, window.from_us, window.to_us)
+    return FiguresShape(
+        rows=[
+            FigureRow(
+                name=row.name,
+                window=Window(from_=at(row.from_us), to=at(row.to_us)),
+                p50=Figure.of(row.p50, unit),
+                p95=Figure.of(row.p95, unit),
+                answered=Figure.of(share_statistic(row.answered.answered.count, row.answered.answered.total, "runs"), "1"),
+                expected=row.answered.expected,
+                missing=row.answered.missing,
+                change=row.change,
+            )
+            for row in reading.figures(hub.database, joined, window.from_us, window.to_us)
+        ],
+        values=[round(float(value), 4) for value in spread.values],
+        count=spread.count,
+        percentiles=[NamedFigure(name=name, figure=Figure.of(one, unit)) for name, one in spread.percentiles],
+        shares_under=[ShareUnder(name=name, level=level, share=share) for name, level, share in spread.shares_under],
+        usual_phases=reading.phase_medians(hub.database, joined, window.from_us, window.to_us),
+        neighbours=[
+            NeighbourShape(**_name(one.joined), p50=Figure.of(one.p50, unit), difference=one.difference)
+            for one in reading.neighbours(hub.database, joined, window.from_us, window.to_us)
+        ],
+    )
+
+
+@router.get("/{stream}/runs", summary="Runs of a stream, newest first", responses=responses(404, 422))
+def read_runs(
+    stream: int,
+    hub: HubDep,
+    window: WindowDep,
+    only: Annotated[str, Query(pattern="^(all|failed)$", description="all or failed.")] = "all",
+    limit: Annotated[int, Query(ge=1, le=200)] = 20,
+) -> RunPage:
+    joined = joined_stream(hub.database, stream)
+    with hub.database.reading() as connection:
+        runs = history.runs(connection, stream, window.from_us, window.to_us, limit + 1, is_failed_only=only == "failed")
+        ok, failed = history.run_times(connection, stream, window.from_us, window.to_us)
+        facts = history.facts(connection, stream, window.to_us)
+    page = [_run(one, joined, facts) for one in runs[:limit]]
+    return RunPage(
+        runs=page,
+        units={name: QUANTITIES[name].unit for name in KINDS[joined.probe.kind].quantities},
+        next=page[-1].time if len(runs) > limit else None,
+        failed=failed.size,
+        total=ok.size + failed.size,
+    )
+
+
+@router.get("/{stream}/facts", summary="Facts of a stream and when they changed", responses=responses(404, 422))
+def read_facts(stream: int, hub: HubDep, window: WindowDep) -> list[FactShape]:
+    joined_stream(hub.database, stream)
+    with hub.database.reading() as connection:
+        found = history.facts(connection, stream, window.to_us)
+    return [FactShape(name=one.name, value=one.value, from_=at(one.from_us)) for one in found]
+
+
+def _run(run: StoredRun, joined: Joined, facts: list[StoredFact]) -> RunShape:
+    held = {fact.name: fact.value for fact in facts if fact.from_us <= run.time_us}
+    level = run_level(run.reason is None, run.quantities, joined.probe.limits)
+    return RunShape(
+        time=at(run.time_us),
+        is_ok=run.reason is None,
+        reason=run.reason,
+        words=_words(run.reason),
+        level=_LEVEL_NAMES[level],
+        quantities=dict(run.quantities),
+        attempts=[
+            AttemptShape(
+                started=at(one["started_us"]),
+                duration_ms=one["duration_us"] / 1000,
+                reason=one["reason"],
+                words=_words(one["reason"]),
+                note=one["note"],
+            )
+            for one in run.attempts
+        ],
+        detail=run.detail,
+        facts=held,
+        is_generated=run.is_generated,
+    )
+
+
+def _words(reason: str | None) -> str:
+    return "" if reason is None else SENTENCES[Reason(reason)]
+
+
+def _column(values: FloatArray) -> list[float | None]:
+    return [None if np.isnan(value) else round(float(value), 4) for value in values]

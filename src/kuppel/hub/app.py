@@ -1,0 +1,85 @@
+"""The application factory: one FastAPI application for one hub."""
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator
+
+import structlog
+from fastapi import APIRouter, FastAPI
+from fastapi.concurrency import run_in_threadpool
+from starlette.middleware.gzip import GZipMiddleware
+from starlette.middleware.trustedhost import TrustedHostMiddleware
+
+from kuppel import __version__
+from kuppel.hub.api import agents, health, live, matrix, probes, ribbon, streams, targets, vantage_points
+from kuppel.hub.api.problem import add_handlers
+from kuppel.hub.hub import Hub, database_path, now_us
+from kuppel.hub.settings import HubSettings
+from kuppel.hub.web import WebApplication
+from kuppel.store.database import Database
+
+_TICK_S = 1.0
+_log = structlog.get_logger()
+
+_DESCRIPTION = """Everything that Kuppel's screens show and do, they show and do by this interface.
+
+Times are RFC 3339 with a zone. Windows are `from` (included) and `to` (not included). Values carry a UCUM unit, or stand in
+columns with one unit. Every statistic comes with its sample count, its 95 % interval and how it was computed. Errors are
+RFC 9457 problems that name the field, the value and the remedy."""
+
+
+def create_app(settings: HubSettings, database: Database | None = None) -> FastAPI:
+    """A hub's application.
+
+    Parameters
+    ----------
+    database : an opened database, so that a start that cannot succeed fails before it listens; opened here if left out.
+    """
+
+    @contextlib.asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        opened = database
+        if opened is None:
+            opened = await run_in_threadpool(Database, database_path(settings))
+        hub = Hub(settings, opened, asyncio.get_running_loop())
+        app.state.hub = hub
+        await run_in_threadpool(hub.judge.load)
+        ticking = asyncio.create_task(_tick(hub))
+        _log.info("hub ready", data=str(settings.data))
+        try:
+            yield
+        finally:
+            ticking.cancel()
+            hub.bus.close()
+            await run_in_threadpool(hub.close)
+            _log.info("hub stopped")
+
+    app = FastAPI(
+        title="Kuppel",
+        version=__version__,
+        description=_DESCRIPTION,
+        lifespan=lifespan,
+        openapi_url="/api/openapi.json",
+        docs_url=None,
+        redoc_url=None,
+    )
+    add_handlers(app)
+    api = APIRouter(prefix="/api")
+    for module in (health, agents, vantage_points, targets, probes, matrix, ribbon, streams, live):
+        api.include_router(module.router)
+    app.include_router(api)
+    if settings.web is not None:
+        app.mount("/", WebApplication(settings.web), name="web")
+    app.add_middleware(GZipMiddleware, minimum_size=1000)
+    # A page of another site must not reach the hub through a name that points at loopback.
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]", "::1", "testserver"])
+    return app
+
+
+async def _tick(hub: Hub) -> None:
+    while True:
+        await asyncio.sleep(_TICK_S)
+        try:
+            await run_in_threadpool(hub.judge.tick, now_us())
+        except Exception as error:  # a store that is busy or full now must not stop the clock for good
+            _log.error("states not kept", reason=f"{type(error).__name__}: {error}")

@@ -1,0 +1,1 @@
+"""Loops and calls that bring the core's rules to stored data."""

@@ -1,0 +1,207 @@
+"""The estate as a whole: which streams there are, with the names of what they join, and their figures in a window."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from kuppel.core.percentile import percentile_interval
+from kuppel.core.proportion import wilson
+from kuppel.core.series import FloatArray, IntArray
+from kuppel.core.state import SEVERITY, GroupState, State, group_state
+from kuppel.probes.registry import KINDS
+from kuppel.store import history, inventory
+from kuppel.store.database import Database
+from kuppel.store.inventory import Probe, Stream, Target, VantagePoint
+
+FEW_SAMPLES = 30
+# The richer a kind, the better it stands for what people feel: a cell shows the first of these that it has.
+_KIND_ORDER = ("http", "tcp", "icmp")
+
+
+class Measure(StrEnum):
+    P50 = "p50"
+    P95 = "p95"
+    LOSS = "loss"
+    AVAILABILITY = "availability"
+
+
+@dataclass(frozen=True, slots=True)
+class Joined:
+    """A stream with the things it joins."""
+
+    stream: Stream
+    probe: Probe
+    vantage_point: VantagePoint
+    target: Target
+
+
+@dataclass(frozen=True, slots=True)
+class Statistic:
+    """A figure with its interval, sample count and how it was computed. `value` is None without a sample."""
+
+    value: float | None
+    low: float | None
+    high: float | None
+    count: int
+    method: str
+
+    @property
+    def is_few(self) -> bool:
+        return self.count < FEW_SAMPLES
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One vantage point towards one target: the stream that stands for it, its figure, and all its streams."""
+
+    vantage_point_id: int
+    target_id: int
+    shown: Joined | None
+    state: State
+    statistic: Statistic
+    streams: tuple[Joined, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Matrix:
+    vantage_points: list[tuple[VantagePoint, GroupState]]
+    targets: list[tuple[Target, GroupState]]
+    cells: list[Cell]
+    whole: GroupState
+    unit: str
+
+
+def joined_streams(database: Database) -> list[Joined]:
+    """All active streams."""
+    with database.reading() as connection:
+        points = {one.id: one for one in inventory.vantage_points(connection)}
+        targets = {one.id: one for one in inventory.targets(connection)}
+        probes = {one.id: one for one in inventory.probes(connection)}
+        streams = inventory.active_streams(connection)
+    return [
+        Joined(one, probes[one.probe_id], points[one.vantage_point_id], targets[probes[one.probe_id].target_id])
+        for one in streams
+    ]
+
+
+def joined_stream(database: Database, stream_id: int) -> Joined:
+    """One stream, active or not.
+
+    Raises
+    ------
+    NotFound
+    """
+    with database.reading() as connection:
+        stream = inventory.stream(connection, stream_id)
+        probe = inventory.probe(connection, stream.probe_id)
+        point = next(one for one in inventory.vantage_points(connection) if one.id == stream.vantage_point_id)
+        target = next(one for one in inventory.targets(connection) if one.id == probe.target_id)
+    return Joined(stream, probe, point, target)
+
+
+def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind: str | None) -> Matrix:
+    """Vantage points × targets, the rows and columns in most trouble first."""
+    streams = [one for one in joined_streams(database) if kind in (None, one.probe.kind)]
+    by_cell: dict[tuple[int, int], list[Joined]] = {}
+    for one in streams:
+        by_cell.setdefault((one.vantage_point.id, one.target.id), []).append(one)
+    shown = {key: _shown(members, measure) for key, members in by_cell.items()}
+    statistics = _statistics(database, [one for one in shown.values() if one], from_us, to_us, measure)
+    cells = []
+    for (point_id, target_id), members in by_cell.items():
+        stands = shown[point_id, target_id]
+        empty = Statistic(None, None, None, 0, "not measured by this kind of probe")
+        cells.append(
+            Cell(
+                point_id,
+                target_id,
+                stands,
+                max((one.stream.state for one in members), key=SEVERITY.__getitem__),
+                statistics.get(stands.stream.id, empty) if stands else empty,
+                tuple(members),
+            )
+        )
+    points = {one.vantage_point.id: one.vantage_point for one in streams}
+    targets = {one.target.id: one.target for one in streams}
+    rows = [(one, group_state(s.stream.state for s in streams if s.vantage_point.id == one.id)) for one in points.values()]
+    columns = [(one, group_state(s.stream.state for s in streams if s.target.id == one.id)) for one in targets.values()]
+    worst = _worst_ratio(cells, measure)
+    rows.sort(key=lambda row: (-SEVERITY[row[1].state], -row[1].not_fine, -worst.get(row[0].id, 0.0), row[0].name))
+    columns.sort(key=lambda column: column[0].name)
+    unit = "ms" if measure in (Measure.P50, Measure.P95) else "1"
+    return Matrix(rows, columns, cells, group_state(one.stream.state for one in streams), unit)
+
+
+def _shown(members: Sequence[Joined], measure: Measure) -> Joined | None:
+    """The stream whose figure stands in a cell: of the richest kind that has the measure, the one in most trouble."""
+    able = [one for one in members if measure is not Measure.LOSS or "loss_ratio" in KINDS[one.probe.kind].quantities]
+    return min(
+        able,
+        key=lambda one: (_KIND_ORDER.index(one.probe.kind), -SEVERITY[one.stream.state], one.probe.name),
+        default=None,
+    )
+
+
+def _statistics(
+    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, measure: Measure
+) -> dict[int, Statistic]:
+    ids = [one.stream.id for one in streams]
+    if measure is Measure.AVAILABILITY:
+        with database.reading() as connection:
+            counts = history.run_counts(connection, from_us, to_us)
+        return {one: share_statistic(*counts.get(one, (0, 0)), "runs") for one in ids}
+    if measure is Measure.LOSS:
+        with database.reading() as connection:
+            found = history.samples(connection, ids, ["sent", "lost"], from_us, to_us)
+        return {one: _loss(found, one) for one in ids}
+    wanted = {one.stream.id: KINDS[one.probe.kind].main for one in streams}
+    with database.reading() as connection:
+        found = history.samples(connection, ids, set(wanted.values()), from_us, to_us)
+    share = 0.5 if measure is Measure.P50 else 0.95
+    return {
+        one: time_statistic(found[one, quantity][1] if (one, quantity) in found else np.empty(0), share)
+        for one, quantity in wanted.items()
+    }
+
+
+def _loss(found: Mapping[tuple[int, str], tuple[IntArray, FloatArray]], stream_id: int) -> Statistic:
+    sent = found.get((stream_id, "sent"))
+    lost = found.get((stream_id, "lost"))
+    if sent is None or lost is None:
+        return share_statistic(0, 0, "packets")
+    return share_statistic(int(lost[1].sum()), int(sent[1].sum()), "packets")
+
+
+def share_statistic(count: int, total: int, of_what: str) -> Statistic:
+    """A share with its Wilson interval."""
+    proportion = wilson(count, total)
+    return Statistic(
+        proportion.ratio, proportion.low, proportion.high, total, f"share of {of_what}; interval {proportion.method}"
+    )
+
+
+def time_statistic(values: FloatArray, share: float) -> Statistic:
+    """A percentile of the runs that were ok, with its interval."""
+    method = "RFC 2330 §11.3 percentile over runs that were ok; 95 % interval from order statistics; exact"
+    if values.size == 0:
+        return Statistic(None, None, None, 0, method)
+    interval = percentile_interval(values, share)
+    return Statistic(interval.value, interval.low, interval.high, interval.count, method)
+
+
+def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:
+    """For each vantage point, its worst cell against the middle of that target's column: who is unlike the others."""
+    middles: dict[int, float] = {}
+    for target_id in {cell.target_id for cell in cells}:
+        values = [c.statistic.value for c in cells if c.target_id == target_id and c.statistic.value is not None]
+        middles[target_id] = float(np.median(values)) if values else 0.0
+    worst: dict[int, float] = {}
+    for cell in cells:
+        value, middle = cell.statistic.value, middles[cell.target_id]
+        if value is None:
+            continue
+        bad = (1 - value) if measure is Measure.AVAILABILITY else value / middle if middle else value
+        worst[cell.vantage_point_id] = max(worst.get(cell.vantage_point_id, 0.0), bad)
+    return worst

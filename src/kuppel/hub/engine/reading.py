@@ -1,0 +1,187 @@
+"""One stream in a window: its band, phases, figures and neighbours."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from kuppel.core.availability import Availability, availability
+from kuppel.core.percentile import percentile
+from kuppel.core.reason import Reason
+from kuppel.core.sentence import StreamReading, stream_sentence
+from kuppel.core.series import Band, FloatArray, IntArray, band, slice_counts, slice_means, slice_width
+from kuppel.core.state import State
+from kuppel.hub.engine.estate import Joined, Statistic, joined_streams, time_statistic
+from kuppel.probes.registry import KINDS
+from kuppel.store import history, states
+from kuppel.store.database import Database
+from kuppel.store.history import StoredRun
+
+_DAY_US = 86_400_000_000
+# Ticks of single answers that a screen can tell apart; beyond it an even selection of the sorted values is sent.
+_MOST_TICKS = 600
+
+
+@dataclass(frozen=True, slots=True)
+class StreamSeries:
+    """A stream's main quantity as a band, failed runs per slice, phases per slice, and its states."""
+
+    band: Band
+    failed: IntArray
+    phases: Mapping[str, FloatArray]
+    spans: list[tuple[int, int, State]]
+    is_generated: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Figures:
+    """Figures of one stretch of time, and its median's change against the stretch before it (a ratio; None if unknown)."""
+
+    name: str
+    from_us: int
+    to_us: int
+    p50: Statistic
+    p95: Statistic
+    answered: Availability
+    change: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Distribution:
+    """Every answer of the window: values (an even selection when there are many), percentiles, shares under limits."""
+
+    values: FloatArray
+    count: int
+    percentiles: list[tuple[str, Statistic]]
+    shares_under: list[tuple[str, float, float]]
+
+
+@dataclass(frozen=True, slots=True)
+class Neighbour:
+    """Another vantage point's stream of the same probe, its median in the window and the difference to ours."""
+
+    joined: Joined
+    p50: Statistic
+    difference: float | None
+
+
+def series(database: Database, joined: Joined, from_us: int, to_us: int, points: int) -> StreamSeries:
+    """The window in at most `points` slices, none shorter than the probe's interval."""
+    kind = KINDS[joined.probe.kind]
+    stream_id = joined.stream.id
+    width_us = slice_width(from_us, to_us, points, joined.probe.interval_us)
+    with database.reading() as connection:
+        found = history.samples(connection, [stream_id], {kind.main, *kind.phases}, from_us, to_us)
+        _, failed = history.run_times(connection, stream_id, from_us, to_us)
+        spans = states.state_spans(connection, from_us, to_us, stream_id)
+        is_generated = history.has_generated(connection, from_us, to_us)
+    nothing = (np.empty(0, dtype=np.int64), np.empty(0))
+    times, values = found.get((stream_id, kind.main), nothing)
+    phases = {
+        name: slice_means(*found[stream_id, name], from_us, to_us, width_us)
+        for name in kind.phases
+        if (stream_id, name) in found
+    }
+    return StreamSeries(
+        band(times, values, from_us, to_us, width_us),
+        slice_counts(failed, from_us, to_us, width_us),
+        phases,
+        [(start, until, state) for _, start, until, state in spans],
+        is_generated,
+    )
+
+
+def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Figures]:
+    """Figures of the window, and of the day, week and month that end with it."""
+    stretches = [("window", to_us - from_us), ("day", _DAY_US), ("week", 7 * _DAY_US), ("month", 30 * _DAY_US)]
+    return [_figures(database, joined, name, to_us - length, to_us) for name, length in stretches]
+
+
+def _figures(database: Database, joined: Joined, name: str, from_us: int, to_us: int) -> Figures:
+    stream_id, main = joined.stream.id, KINDS[joined.probe.kind].main
+    before_us = from_us - (to_us - from_us)
+    with database.reading() as connection:
+        found = history.samples(connection, [stream_id], [main], before_us, to_us)
+        ok, failed = history.run_times(connection, stream_id, from_us, to_us)
+    times, values = found.get((stream_id, main), (np.empty(0, dtype=np.int64), np.empty(0)))
+    now, before = values[times >= from_us], values[times < from_us]
+    p50 = time_statistic(now, 0.5)
+    change = None
+    if now.size and before.size and (middle := percentile(before, 0.5)) > 0:
+        change = (p50.value or 0.0) / middle - 1
+    answered = availability(ok.size, ok.size + failed.size, from_us, to_us, joined.probe.interval_us)
+    return Figures(name, from_us, to_us, p50, time_statistic(now, 0.95), answered, change)
+
+
+def distribution(database: Database, joined: Joined, from_us: int, to_us: int) -> Distribution:
+    """Every answer of the window."""
+    stream_id, main = joined.stream.id, KINDS[joined.probe.kind].main
+    with database.reading() as connection:
+        found = history.samples(connection, [stream_id], [main], from_us, to_us)
+    values = np.sort(found[stream_id, main][1]) if (stream_id, main) in found else np.empty(0)
+    shown = values
+    if values.size > _MOST_TICKS:
+        shown = values[np.linspace(0, values.size - 1, _MOST_TICKS).astype(np.int64)]
+    percentiles = [(name, time_statistic(values, share)) for name, share in (("median", 0.5), ("p95", 0.95), ("p99", 0.99))]
+    under = [
+        (name, level, float(np.count_nonzero(values <= level) / values.size))
+        for limit in joined.probe.limits
+        if limit.quantity == main and values.size
+        for name, level in (("clear", limit.clear), ("degraded", limit.degraded), ("breached", limit.breached))
+        if level is not None
+    ]
+    return Distribution(shown, values.size, percentiles, under)
+
+
+def phase_medians(database: Database, joined: Joined, from_us: int, to_us: int) -> dict[str, float]:
+    """The median of each phase over the runs of the window: what a usual run looks like."""
+    kind = KINDS[joined.probe.kind]
+    with database.reading() as connection:
+        found = history.samples(connection, [joined.stream.id], kind.phases, from_us, to_us)
+    return {
+        name: percentile(found[joined.stream.id, name][1], 0.5) for name in kind.phases if (joined.stream.id, name) in found
+    }
+
+
+def neighbours(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Neighbour]:
+    """The same probe from elsewhere, nearest in its answer time first."""
+    main = KINDS[joined.probe.kind].main
+    others = [one for one in joined_streams(database) if one.probe.id == joined.probe.id]
+    with database.reading() as connection:
+        found = history.samples(connection, [one.stream.id for one in others], [main], from_us, to_us)
+    own = found.get((joined.stream.id, main))
+    own_median = percentile(own[1], 0.5) if own is not None else None
+    result = []
+    for one in others:
+        if one.stream.id == joined.stream.id:
+            continue
+        values = found[one.stream.id, main][1] if (one.stream.id, main) in found else np.empty(0)
+        p50 = time_statistic(values, 0.5)
+        difference = None if p50.value is None or own_median is None else p50.value - own_median
+        result.append(Neighbour(one, p50, difference))
+    return sorted(result, key=lambda one: (one.difference is None, abs(one.difference or 0.0)))
+
+
+def sentence(database: Database, joined: Joined, from_us: int, to_us: int) -> str:
+    """The stream's state in one sentence."""
+    main = KINDS[joined.probe.kind].main
+    with database.reading() as connection:
+        found = history.samples(connection, [joined.stream.id], [main], from_us, to_us)
+        ok, failed = history.run_times(connection, joined.stream.id, from_us, to_us)
+        newest: list[StoredRun] = history.runs(connection, joined.stream.id, 0, 2**62, 1)
+    values = found.get((joined.stream.id, main))
+    run = newest[0] if newest else None
+    return stream_sentence(
+        StreamReading(
+            vantage_point=joined.vantage_point.name,
+            target=joined.target.name,
+            kind=joined.probe.kind,
+            state=joined.stream.state,
+            main=main,
+            median=percentile(values[1], 0.5) if values is not None else None,
+            runs=ok.size + failed.size,
+            newest=run.quantities if run else {},
+            newest_reason=Reason(run.reason) if run and run.reason else None,
+            limits=joined.probe.limits,
+        )
+    )

@@ -1,0 +1,70 @@
+"""Running a hub until it is told to stop."""
+
+import socket
+from types import FrameType
+
+import structlog
+import uvicorn
+from fastapi import FastAPI
+
+from kuppel.hub.app import create_app
+from kuppel.hub.hub import database_path
+from kuppel.hub.settings import HubSettings
+from kuppel.store.database import Database
+
+
+class PortTaken(Exception):
+    """The port cannot be listened on; the message says what to do."""
+
+
+class _Server(uvicorn.Server):
+    """Ends the live streams when asked to stop: an open stream would hold the server up."""
+
+    def __init__(self, config: uvicorn.Config, app: FastAPI) -> None:
+        super().__init__(config)
+        self._app = app
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        hub = getattr(self._app.state, "hub", None)
+        if hub is not None:
+            hub.bus.close_soon()
+        super().handle_exit(sig, frame)
+
+
+def listen(host: str, port: int) -> socket.socket:
+    """A listening socket.
+
+    Raises
+    ------
+    PortTaken
+    """
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    sock = socket.socket(family, socket.SOCK_STREAM)
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        sock.bind((host, port))
+    except OSError as error:
+        sock.close()
+        raise PortTaken(
+            f"Port {port} of {host} cannot be used: {(error.strerror or str(error)).lower()}."
+            " Stop what is listening there, or choose another with --port."
+        ) from None
+    return sock
+
+
+def run_hub(settings: HubSettings) -> None:
+    """Serve until SIGINT or SIGTERM.
+
+    Raises
+    ------
+    PortTaken, DatabaseUnusable
+        before anything is served.
+    """
+    sock = listen(settings.host, settings.port)
+    database = Database(database_path(settings), is_synchronous_full=settings.is_synchronous_full)
+    app = create_app(settings, database)
+    config = uvicorn.Config(
+        app, log_level="warning", access_log=False, timeout_graceful_shutdown=5, proxy_headers=False, server_header=False
+    )
+    structlog.get_logger().info("listening", address=f"http://{settings.host}:{sock.getsockname()[1]}")
+    _Server(config, app).run(sockets=[sock])

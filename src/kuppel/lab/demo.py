@@ -1,0 +1,308 @@
+"""The demo: stand-ins in this process, a hub and four agents in processes of their own, on real sockets."""
+
+import asyncio
+import contextlib
+import json
+import os
+import secrets
+import shutil
+import sys
+import time
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import httpx
+import typer
+
+from kuppel.agent.machine import write_private
+from kuppel.core.state import Judgement
+from kuppel.hub.engine.judge import Judge
+from kuppel.hub.hub import database_path, enrolment_token, now_us, token_hash
+from kuppel.hub.server import listen
+from kuppel.hub.settings import HubSettings
+from kuppel.lab import history, scenario
+from kuppel.lab.authority import Authority, Credential
+from kuppel.lab.scenario import POINTS, PROBES, SERVICES, Point, ProbePlan, Service
+from kuppel.lab.services import TcpService, Treat, Treatment, WebService
+from kuppel.probes.registry import kind_named
+from kuppel.store import inventory
+from kuppel.store.database import Database
+from kuppel.store.intake import NumberedResult, store_results
+from kuppel.store.inventory import Probe
+from kuppel.store.writer import Writer
+
+_HISTORY_HOURS = 24
+_RESULTS_A_COMMIT = 5_000
+_READY_WITHIN_S = 30.0
+
+
+class DemoFailed(Exception):
+    """The demo cannot run; the message says why and what to do."""
+
+
+@dataclass(frozen=True, slots=True)
+class World:
+    """What stays the same over the demo's starts: when it began, its certificates, and the stand-ins' ports."""
+
+    begun_us: int
+    authority: str
+    credential: Credential
+    ports: dict[str, int]
+
+
+async def run_demo(folder: Path, web: Path | None, port: int, *, is_fresh: bool) -> None:
+    """Run until cancelled.
+
+    Raises
+    ------
+    PortTaken, DatabaseUnusable, DemoFailed
+        before anything is served.
+    """
+    listen("127.0.0.1", port).close()  # says at once when the port is taken, before minutes of preparation
+    settings = HubSettings(data=folder / "hub", port=port, web=web)
+    if is_fresh:
+        await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
+    world = _kept_world(folder)
+    if world is None:
+        world = _new_world(port)
+        typer.echo(f"Preparing {_HISTORY_HOURS} hours of made-up history …")
+        await asyncio.to_thread(_prepare, settings, folder, world)
+    async with contextlib.AsyncExitStack() as stack:
+        await stack.enter_async_context(stand_ins(world))
+        hub = await stack.enter_async_context(_hub_process(settings))
+        for point in POINTS:
+            await stack.enter_async_context(_agent_process(point, folder, settings))
+        typer.echo(f"Kuppel is at http://127.0.0.1:{port} (Ctrl-C stops everything)")
+        ended = await hub.wait()
+        raise DemoFailed(f"The hub stopped by itself with status {ended}; its last words are above.")
+
+
+def _kept_world(folder: Path) -> World | None:
+    kept = folder / "world.json"
+    if not kept.exists():
+        return None
+    raw = json.loads(kept.read_text())
+    return World(raw["begun_us"], raw["authority"], Credential(**raw["credential"]), raw["ports"])
+
+
+def _new_world(port: int) -> World:
+    authority = Authority()
+    names = [service.host_name for service in SERVICES]
+    ports = {service.name: port + 1 + number for number, service in enumerate(SERVICES)}
+    return World(now_us(), authority.certificate, authority.issue(names, days=71), ports)
+
+
+def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
+    """The demo's inventory and history, through the same writer and judge that a running hub uses."""
+    if settings.data.exists():  # an earlier preparation broke off
+        shutil.rmtree(settings.data)
+    database = Database(database_path(settings))
+    writer = Writer(database)
+    try:
+        enrolment_token(settings)
+        points = {point.name: _enrol(writer, point, folder) for point in POINTS}
+        targets = {
+            service.name: writer.write(partial(inventory.add_target, name=service.name, description=service.description)).id
+            for service in SERVICES
+        }
+        for plan in PROBES:
+            probe = _probe(plan, world, targets, points)
+            writer.write(partial(inventory.add_probe, new=probe, now_us=world.begun_us))
+        _fill(database, writer, world)
+        Judge(database, writer, None, round(settings.delivery_s * 1e6)).load()
+    finally:
+        writer.close()
+        database.close()
+    kept = {
+        "begun_us": world.begun_us,
+        "authority": world.authority,
+        "credential": {"certificate": world.credential.certificate, "key": world.credential.key},
+        "ports": world.ports,
+    }
+    write_private(folder / "world.json", json.dumps(kept).encode())
+
+
+def _enrol(writer: Writer, point: Point, folder: Path) -> int:
+    token = secrets.token_urlsafe(32)
+    state = _agent_folder(point, folder)
+    state.mkdir(parents=True, exist_ok=True)
+    write_private(state / "token", token.encode())
+    description = {
+        "name": point.name,
+        "kind": point.kind,
+        "place": point.place,
+        "provider": point.provider,
+        "version": "",
+        "addresses": [point.source],
+    }
+    return writer.write(lambda connection: inventory.enrol(connection, description, token_hash(token), now_us()))
+
+
+def _probe(plan: ProbePlan, world: World, targets: dict[str, int], points: dict[str, int]) -> Probe:
+    service = next(one for one in SERVICES if one.name == plan.service)
+    port = world.ports[service.name]
+    settings: dict[str, Any] = dict(plan.settings)
+    if plan.kind == "http":
+        settings |= {
+            "url": f"{service.kind}://{service.host_name}:{port}/",
+            "address": service.host,
+            "authority": world.authority if service.kind == "https" else None,
+            "timeout_ms": 5000,
+        }
+    else:
+        settings |= {"host": service.host} | ({"port": port} if plan.kind == "tcp" else {})
+    return Probe(
+        id=0,
+        name=plan.name,
+        kind=plan.kind,
+        target_id=targets[service.name],
+        settings=kind_named(plan.kind).parse(settings).model_dump(mode="json"),
+        interval_us=plan.interval_us,
+        attempts=2,
+        attempt_gap_us=500_000,
+        interface=None,
+        source=None,
+        limits=plan.limits,
+        judgement=Judgement(),
+        is_enabled=True,
+        vantage_point_ids=tuple(points[name] for name in plan.points),
+    )
+
+
+def _fill(database: Database, writer: Writer, world: World) -> None:
+    with database.reading() as connection:
+        probes = {one.id: one for one in inventory.probes(connection)}
+        names = {one.id: one.name for one in inventory.vantage_points(connection)}
+        streams = inventory.active_streams(connection)
+    from_us = world.begun_us - _HISTORY_HOURS * scenario.HOUR_US
+    waiting: list[NumberedResult] = []
+    for stream in streams:
+        plan = next(one for one in PROBES if one.name == probes[stream.probe_id].name)
+        service = next(one for one in SERVICES if one.name == plan.service)
+        point = next(one for one in POINTS if one.name == names[stream.vantage_point_id])
+        facts = {"address": service.host, "http_version": "HTTP/1.1"}
+        for result in history.generate(plan, service, point, from_us, world.begun_us, world.begun_us, facts):
+            waiting.append(NumberedResult(0, stream.id, result))
+            if len(waiting) >= _RESULTS_A_COMMIT:
+                _store(writer, waiting)
+                waiting = []
+    _store(writer, waiting)
+
+
+def _store(writer: Writer, results: list[NumberedResult]) -> None:
+    writer.write(lambda connection: store_results(connection, results, is_generated=True))
+
+
+@contextlib.asynccontextmanager
+async def stand_ins(world: World) -> AsyncIterator[None]:
+    """The three services, treating each client as the scenario says at that moment."""
+    async with contextlib.AsyncExitStack() as stack:
+        for service in SERVICES:
+            port = world.ports[service.name]
+            try:
+                if service.kind == "tcp":
+                    gates = await stack.enter_async_context(TcpService(service.host, port))
+                    refusing = asyncio.create_task(_refuse_at_times(gates, world.begun_us))
+                    stack.callback(refusing.cancel)
+                else:
+                    credential = world.credential if service.kind == "https" else None
+                    await stack.enter_async_context(WebService(service.host, port, _treat(service, world), credential))
+            except OSError as error:
+                raise DemoFailed(
+                    f"The stand-in for the {service.name} cannot listen on {service.host} port {port}:"
+                    f" {(error.strerror or str(error)).lower()}. Start with --fresh and another --port."
+                ) from None
+        yield
+
+
+def _treat(service: Service, world: World) -> Treat:
+    points = {point.source: point for point in POINTS}
+
+    def treat(client: str, _path: str) -> Treatment:
+        # Whoever else calls (a browser, say) is treated as the public point.
+        return scenario.treatment(service, points.get(client, POINTS[-1]), now_us(), world.begun_us)
+
+    return treat
+
+
+async def _refuse_at_times(gates: TcpService, begun_us: int) -> None:
+    while True:
+        if scenario.is_refusing(now_us(), begun_us):
+            await gates.refuse()
+        else:
+            await gates.listen()
+        await asyncio.sleep(1)
+
+
+@contextlib.asynccontextmanager
+async def _hub_process(settings: HubSettings) -> AsyncIterator[asyncio.subprocess.Process]:
+    options = ["--data", str(settings.data), "--port", str(settings.port)]
+    if settings.web is not None:
+        options += ["--web", str(settings.web)]
+    async with _process("hub", *options, environment={"KUPPEL_LOG_LEVEL": "warning"}) as process:
+        await _until_ready(f"http://127.0.0.1:{settings.port}/api/ready", process)
+        yield process
+
+
+@contextlib.asynccontextmanager
+async def _agent_process(point: Point, folder: Path, settings: HubSettings) -> AsyncIterator[asyncio.subprocess.Process]:
+    options = {
+        "--hub": f"http://127.0.0.1:{settings.port}",
+        "--name": point.name,
+        "--kind": point.kind,
+        "--place": point.place,
+        "--provider": point.provider,
+        "--state": str(_agent_folder(point, folder)),
+        "--source": point.source,
+    }
+    flat = [part for pair in options.items() for part in pair]
+    async with _process("agent", *flat, environment={}, log=folder / f"{point.name}.log") as process:
+        yield process
+
+
+def _agent_folder(point: Point, folder: Path) -> Path:
+    return folder / "agents" / point.name.replace(" ", "-").lower()
+
+
+@contextlib.asynccontextmanager
+async def _process(
+    *arguments: str, environment: dict[str, str], log: Path | None = None
+) -> AsyncIterator[asyncio.subprocess.Process]:
+    """A Kuppel process that is stopped, gently at first, when the demo ends."""
+    with contextlib.ExitStack() as files:
+        process = await asyncio.create_subprocess_exec(
+            sys.executable,
+            "-m",
+            "kuppel.cli",
+            *arguments,
+            env=os.environ | environment,
+            stderr=None if log is None else files.enter_context(log.open("ab")),
+            # A group of its own: Ctrl-C reaches the demo alone, which then stops everything in order.
+            start_new_session=True,
+        )
+    try:
+        yield process
+    finally:
+        with contextlib.suppress(ProcessLookupError):
+            process.terminate()
+        try:
+            await asyncio.wait_for(process.wait(), 8)
+        except TimeoutError:
+            process.kill()
+            await process.wait()
+
+
+async def _until_ready(url: str, process: asyncio.subprocess.Process) -> None:
+    deadline = time.monotonic() + _READY_WITHIN_S
+    async with httpx.AsyncClient(trust_env=False) as client:
+        while time.monotonic() < deadline:
+            if process.returncode is not None:
+                raise DemoFailed(f"The hub did not start (status {process.returncode}); its words are above.")
+            with contextlib.suppress(httpx.HTTPError):
+                if (await client.get(url)).is_success:
+                    return
+            await asyncio.sleep(0.1)
+    raise DemoFailed(f"The hub was not ready within {_READY_WITHIN_S:g} s.")

@@ -1,0 +1,1 @@
+"""Active measurement: one module a kind, above an injected `Net`."""

@@ -1,0 +1,205 @@
+"""ICMP echo trains on kernel sockets, with the kernel's own send and receive times.
+
+A datagram ICMP socket is used where the system allows it (`net.ipv4.ping_group_range`), a raw one where the agent is
+privileged. Times come from SO_TIMESTAMPING: the send stamp is taken when the packet leaves the stack, the receive stamp
+when it enters, so neither holds the agent's own lateness. They are of CLOCK_REALTIME; when that clock steps during a
+train, the monotonic clock's user-space times stand in.
+"""
+
+import os
+import select
+import socket
+import struct
+import time
+from dataclasses import dataclass, field
+from typing import Literal
+
+from kuppel.core.reason import Reason
+from kuppel.probes.kernel.sockets import bind, net_error
+from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetError
+from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_header
+
+# include/uapi/asm-generic/socket.h and linux/net_tstamp.h; the standard library does not name them.
+_SO_TIMESTAMPING = 37
+_STAMP_FLAGS = (1 << 1) | (1 << 3) | (1 << 4) | (1 << 7) | (1 << 11)  # TX, RX, SOFTWARE, OPT_ID, OPT_TSONLY
+_SOL_RAW, _ICMP_FILTER = 255, 1
+_ICMPV6_FILTER = 1
+_IP_RECVERR, _IPV6_RECVERR = 11, 25
+_ORIGIN_ICMP, _ORIGIN_ICMP6, _ORIGIN_TIMESTAMPING = 2, 3, 4
+_UNREACHABLE = {0: "network unreachable", 1: "host unreachable", 3: "port unreachable", 13: "prohibited by a filter"}
+# A realtime clock that moves this much against the monotonic one within a train was stepped.
+_STEP_NS = 500_000
+
+
+@dataclass(slots=True)
+class _Sent:
+    """One packet under way, times in nanoseconds."""
+
+    wall_ns: int
+    monotonic_ns: int
+    kernel_ns: int | None = None
+    reply_wall_ns: int | None = None
+    reply_monotonic_ns: int | None = None
+
+
+@dataclass(slots=True)
+class _Train:
+    sock: socket.socket
+    is_v6: bool
+    is_raw: bool
+    identifier: int
+    token: bytes
+    timeout_ns: int
+    sent: list[_Sent] = field(default_factory=list)
+    refusal: str = ""
+    has_kernel_receive: bool = True
+
+
+def send_train(train: EchoTrain, binding: Binding) -> EchoReport:
+    """Send the train and wait for its replies; blocks for at most its duration plus the timeout."""
+    is_v6 = ":" in train.address
+    sock, is_raw = _open(is_v6)
+    with sock:
+        bind(sock, binding)
+        _prepare(sock, train, is_v6=is_v6, is_raw=is_raw)
+        # Raw sockets of all agents on a machine see every reply: the token tells ours from others'.
+        running = _Train(sock, is_v6, is_raw, os.getpid() & 0xFFFF, os.urandom(8), train.timeout_us * 1000)
+        try:
+            _run(running, train)
+        except OSError as error:
+            raise net_error(error, train.address) from None
+        return _report(running)
+
+
+def _open(is_v6: bool) -> tuple[socket.socket, bool]:
+    family, protocol = (socket.AF_INET6, socket.IPPROTO_ICMPV6) if is_v6 else (socket.AF_INET, socket.IPPROTO_ICMP)
+    for kind in (socket.SOCK_DGRAM, socket.SOCK_RAW):
+        try:
+            return socket.socket(family, kind, protocol), kind == socket.SOCK_RAW
+        except PermissionError:
+            continue
+    raise NetError(
+        Reason.NOT_PERMITTED,
+        "ICMP needs net.ipv4.ping_group_range to include the agent's group, or the capability CAP_NET_RAW",
+    )
+
+
+def _prepare(sock: socket.socket, train: EchoTrain, *, is_v6: bool, is_raw: bool) -> None:
+    traffic_class = train.dscp << 2
+    if is_v6:
+        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, traffic_class)
+        sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVERR, 1)
+        if is_raw:
+            # struct icmp6_filter: a set bit blocks; only echo replies (129) pass.
+            words = [0xFFFFFFFF] * 8
+            words[129 >> 5] &= ~(1 << (129 & 31))
+            sock.setsockopt(socket.IPPROTO_ICMPV6, _ICMPV6_FILTER, struct.pack("=8I", *words))
+    else:
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, traffic_class)
+        sock.setsockopt(socket.IPPROTO_IP, _IP_RECVERR, 1)
+        if is_raw:
+            sock.setsockopt(_SOL_RAW, _ICMP_FILTER, struct.pack("=I", 0xFFFFFFFF & ~1))
+    sock.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPING, _STAMP_FLAGS)
+    try:
+        sock.connect((train.address, 0))
+    except OSError as error:
+        raise net_error(error, train.address) from None
+
+
+def _run(running: _Train, train: EchoTrain) -> None:
+    sock = running.sock
+    sock.setblocking(False)
+    poll = select.poll()
+    poll.register(sock, select.POLLIN | select.POLLERR)
+    padding = bytes(max(0, train.size - len(running.token)))
+    begun = time.monotonic_ns()
+    for sequence in range(train.count):
+        _collect_until(running, poll, begun + sequence * train.interval_us * 1000)
+        data = (running.token + padding)[: train.size]
+        packet = encode_echo_request(running.identifier, sequence, data, is_v6=running.is_v6)
+        running.sent.append(_Sent(time.time_ns(), time.monotonic_ns()))
+        sock.send(packet)
+    _collect_until(running, poll, running.sent[-1].monotonic_ns + running.timeout_ns, is_last=True)
+
+
+def _collect_until(running: _Train, poll: select.poll, deadline_ns: int, *, is_last: bool = False) -> None:
+    """Take what arrives until the deadline; after the last packet, only until nothing is outstanding."""
+    while (left_ns := deadline_ns - time.monotonic_ns()) > 0:
+        # poll() counts whole milliseconds: the last one is spun through, which keeps the pacing exact.
+        if poll.poll(left_ns // 1_000_000):
+            _drain_errors(running)
+            _drain_replies(running)
+        if is_last and all(one.reply_wall_ns is not None for one in running.sent):
+            return
+
+
+def _drain_replies(running: _Train) -> None:
+    while True:
+        try:
+            packet, ancillary, _, _ = running.sock.recvmsg(65_535, 512)
+        except BlockingIOError:
+            return
+        except ConnectionRefusedError:
+            continue
+        monotonic_ns, wall_ns = time.monotonic_ns(), time.time_ns()
+        message = strip_ipv4_header(packet) if running.is_raw and not running.is_v6 else packet
+        echo = decode_echo_reply(message, is_v6=running.is_v6)
+        if echo is None or echo.data[:8] != running.token[: len(echo.data)] or echo.sequence >= len(running.sent):
+            continue
+        if running.is_raw and echo.identifier != running.identifier:
+            continue
+        sent = running.sent[echo.sequence]
+        if sent.reply_wall_ns is None:  # a duplicate does not count
+            stamp = _stamp(ancillary)
+            running.has_kernel_receive = running.has_kernel_receive and stamp is not None
+            sent.reply_wall_ns = stamp or wall_ns
+            sent.reply_monotonic_ns = monotonic_ns
+
+
+def _drain_errors(running: _Train) -> None:
+    """Send stamps and ICMP errors come by the error queue, which must be emptied or poll() never rests."""
+    while True:
+        try:
+            _, ancillary, _, _ = running.sock.recvmsg(512, 512, socket.MSG_ERRQUEUE)
+        except BlockingIOError:
+            return
+        for level, kind, data in ancillary:
+            is_error = (level == socket.IPPROTO_IP and kind == _IP_RECVERR) or (
+                level == socket.IPPROTO_IPV6 and kind == _IPV6_RECVERR
+            )
+            if not is_error or len(data) < 16:
+                continue
+            _, origin, icmp_type, icmp_code, _, _, packet_number = struct.unpack_from("=IBBBBII", data)
+            if origin == _ORIGIN_TIMESTAMPING and packet_number < len(running.sent):
+                running.sent[packet_number].kernel_ns = _stamp(ancillary)
+            elif origin in (_ORIGIN_ICMP, _ORIGIN_ICMP6):
+                running.refusal = _UNREACHABLE.get(icmp_code, f"ICMP type {icmp_type} code {icmp_code}")
+
+
+def _stamp(ancillary: list[tuple[int, int, bytes]]) -> int | None:
+    """The software stamp of a struct scm_timestamping, in nanoseconds since 1970."""
+    for level, kind, data in ancillary:
+        if level == socket.SOL_SOCKET and kind == _SO_TIMESTAMPING and len(data) >= 16:
+            seconds, nanoseconds = struct.unpack_from("=qq", data)
+            return int(seconds * 1_000_000_000 + nanoseconds)
+    return None
+
+
+def _report(running: _Train) -> EchoReport:
+    first = running.sent[0]
+    drift_ns = (time.time_ns() - first.wall_ns) - (time.monotonic_ns() - first.monotonic_ns)
+    is_stepped = abs(drift_ns) > _STEP_NS
+    has_kernel_send = all(one.kernel_ns is not None for one in running.sent if one.reply_wall_ns is not None)
+    packets = []
+    for one in running.sent:
+        sent_ns = one.kernel_ns if has_kernel_send and one.kernel_ns is not None else one.wall_ns
+        trip_ns = None
+        if one.reply_wall_ns is not None and one.reply_monotonic_ns is not None:
+            trip_ns = one.reply_monotonic_ns - one.monotonic_ns if is_stepped else one.reply_wall_ns - sent_ns
+        # A reply after the waiting time counts as lost (RFC 2681 §2.5), even though it was seen.
+        is_lost = trip_ns is None or trip_ns > running.timeout_ns
+        packets.append(EchoPacket(sent_ns, None if trip_ns is None or is_lost else sent_ns + trip_ns))
+    stamps: Literal["kernel", "kernel receive", "user"] = "kernel" if has_kernel_send else "kernel receive"
+    if is_stepped or not running.has_kernel_receive:
+        stamps = "user"
+    return EchoReport(tuple(packets), stamps, running.refusal)

@@ -1,0 +1,76 @@
+"""`KernelNet`: each exchange runs in a worker thread, so that the event loop's lateness never enters a measurement."""
+
+import asyncio
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
+
+from kuppel.probes.kernel import curl, echo, sockets
+from kuppel.probes.net import Binding, Connection, EchoReport, EchoTrain, Exchange, Family, Request, Resolution
+
+# The most that a hub may shift an agent's clock silently; below it the agent's own clock is as good.
+_TRUSTED_OFFSET_US = 500_000
+_T = TypeVar("_T")
+
+
+class SystemClock:
+    """The machine's clocks. `hub_offset_us` shifts UTC to the hub's when the machine's clock is plainly wrong."""
+
+    def __init__(self) -> None:
+        self.hub_offset_us = 0
+
+    def utc_us(self) -> int:
+        shift = self.hub_offset_us if abs(self.hub_offset_us) > _TRUSTED_OFFSET_US else 0
+        return time.time_ns() // 1000 + shift
+
+    def monotonic_us(self) -> int:
+        return time.monotonic_ns() // 1000
+
+    async def sleep_us(self, duration_us: int) -> None:
+        await asyncio.sleep(duration_us / 1e6)
+
+
+class KernelNet:
+    """`Net` on this machine's own network. `default_source` is used where a probe is bound to nothing itself."""
+
+    def __init__(self, *, threads: int = 64, default_source: str | None = None) -> None:
+        self.system_clock = SystemClock()
+        self._default_source = default_source
+        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="exchange")
+
+    @property
+    def clock(self) -> SystemClock:
+        return self.system_clock
+
+    async def resolve(self, name: str, family: Family, timeout_us: int) -> Resolution:
+        return await self._in_thread(lambda: sockets.resolve(name, family), timeout_us)
+
+    async def icmp(self, train: EchoTrain) -> EchoReport:
+        binding = self._bound(train.binding)
+        return await self._in_thread(lambda: echo.send_train(train, binding))
+
+    async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
+        bound = self._bound(binding)
+        return await self._in_thread(lambda: sockets.connect(address, port, timeout_us, bound))
+
+    async def fetch(self, request: Request) -> Exchange:
+        bound = self._bound(request.binding)
+        return await self._in_thread(lambda: curl.fetch(request, bound))
+
+    def close(self) -> None:
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def _bound(self, binding: Binding) -> Binding:
+        if binding.interface is None and binding.source is None:
+            return Binding(source=self._default_source)
+        return binding
+
+    async def _in_thread(self, call: Callable[[], _T], timeout_us: int | None = None) -> _T:
+        future = asyncio.get_running_loop().run_in_executor(self._pool, call)
+        if timeout_us is None:
+            return await future
+        try:
+            return await asyncio.wait_for(future, timeout_us / 1e6)
+        except TimeoutError:
+            raise sockets.name_timeout(timeout_us) from None

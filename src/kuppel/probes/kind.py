@@ -1,0 +1,56 @@
+"""What every probe kind brings: settings, quantities, reasons, and one coroutine that makes one attempt."""
+
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from kuppel.core.error import SettingsError
+from kuppel.core.reason import Reason
+from kuppel.core.result import Observation
+from kuppel.probes.net import Binding, Net
+
+
+class Settings(BaseModel):
+    """Base of all settings: every field has a sentence, a unit in its name, and bounds; unknown fields are refused."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+TimeoutMs = Annotated[
+    int, Field(ge=50, le=60_000, description="How long an attempt may take, in ms. What takes longer counts as failed.")
+]
+Host = Annotated[
+    str,
+    Field(min_length=1, max_length=253, pattern=r"^[^\s/]+$", description="Name or IP address to measure."),
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A probe kind. `main` is the quantity that stands for a run; `phases` are those that add up to it, in order."""
+
+    name: str
+    label: str
+    settings: type[Settings]
+    attempt: Callable[[Any, Net, Binding], Awaitable[Observation]]
+    main: str
+    quantities: tuple[str, ...]
+    reasons: tuple[Reason, ...]
+    phases: tuple[str, ...] = ()
+
+    def parse(self, settings: object) -> Settings:
+        """Checked settings.
+
+        Raises
+        ------
+        SettingsError
+            naming the first field that cannot be used.
+        """
+        try:
+            return self.settings.model_validate(settings)
+        except ValidationError as error:
+            first = error.errors(include_url=False)[0]
+            where = ".".join(str(part) for part in ("settings", *first["loc"]))
+            raise SettingsError(where, first.get("input"), f"be mended: {first['msg'].lower()}") from None

@@ -1,0 +1,164 @@
+"""The seam between a probe and the network: a few protocol exchanges, each timed by whoever carries it out.
+
+The real network (`probes.kernel`) uses kernel sockets and libcurl; another may answer from a simulation. Everything above
+the seam (schedule, repetition, quantities, reasons, limits) is the same for both.
+"""
+
+from dataclasses import dataclass, field
+from typing import Literal, Protocol
+
+from kuppel.core.reason import Reason
+
+Family = Literal["auto", "ipv4", "ipv6"]
+
+
+class NetError(Exception):
+    """An exchange that did not come about. `note` says in words what was seen; no secret belongs in it."""
+
+    def __init__(self, reason: Reason, note: str = "") -> None:
+        self.reason = reason
+        self.note = note
+        super().__init__(f"{reason}: {note}")
+
+
+@dataclass(frozen=True, slots=True)
+class Binding:
+    """Through which uplink to send: an interface, a source address, both or neither."""
+
+    interface: str | None = None
+    source: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Resolution:
+    """Addresses of a name, in the resolver's order, and how long the answer took."""
+
+    addresses: tuple[str, ...]
+    elapsed_us: int
+
+
+@dataclass(frozen=True, slots=True)
+class EchoTrain:
+    """What to send: `count` echo requests of `size` data octets, `interval_us` apart, each waited for `timeout_us`."""
+
+    address: str
+    count: int
+    interval_us: int
+    size: int
+    dscp: int
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class EchoPacket:
+    """One packet of a train, UTC nanoseconds, as kernel stamps have them; None if no reply came in time."""
+
+    sent_ns: int
+    received_ns: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class EchoReport:
+    """The train in sending order; `stamps` says who took the times; `refusal` is an ICMP error seen, in words."""
+
+    packets: tuple[EchoPacket, ...]
+    stamps: Literal["kernel", "kernel receive", "user"]
+    refusal: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Connection:
+    """A TCP connection that came about and was closed again at once."""
+
+    elapsed_us: int
+    handshake_rtt_us: int | None
+    local: str
+    remote: str
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """One HTTP exchange to make; redirects are the caller's business."""
+
+    method: str
+    url: str
+    headers: tuple[tuple[str, str], ...]
+    body: bytes
+    family: Family
+    proxy: str | None
+    is_verified: bool
+    authority: str | None
+    address: str | None
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class Phases:
+    """Durations of one exchange in microseconds, in order; they add up to its total. `tls_us` is None without TLS.
+
+    Through a proxy, `connect_us` ends at the proxy and `tls_us` includes the CONNECT exchange.
+    """
+
+    name_us: int
+    connect_us: int
+    tls_us: int | None
+    first_byte_us: int
+    transfer_us: int
+
+    @property
+    def total_us(self) -> int:
+        return self.name_us + self.connect_us + (self.tls_us or 0) + self.first_byte_us + self.transfer_us
+
+
+@dataclass(frozen=True, slots=True)
+class Exchange:
+    """One HTTP answer. `body` holds at most the first MiB, `size` counts all octets. `chain` is PEM, the leaf first."""
+
+    status: int
+    version: str
+    headers: tuple[tuple[str, str], ...]
+    body: bytes
+    size: int
+    phases: Phases
+    remote: str
+    local: str
+    chain: tuple[str, ...] = field(default=())
+
+
+class FetchError(NetError):
+    """An exchange that broke off, with the phases it got through and the chain it saw, if any."""
+
+    def __init__(self, reason: Reason, note: str, phases: Phases, remote: str = "", chain: tuple[str, ...] = ()) -> None:
+        super().__init__(reason, note)
+        self.phases = phases
+        self.remote = remote
+        self.chain = chain
+
+
+class Clock(Protocol):
+    def utc_us(self) -> int:
+        """UTC in microseconds, by the hub's clock as far as the agent knows it."""
+        ...
+
+    def monotonic_us(self) -> int:
+        """A clock that never steps, in microseconds from any origin."""
+        ...
+
+    async def sleep_us(self, duration_us: int) -> None: ...
+
+
+class Net(Protocol):
+    """The network as probes see it. Every method raises `NetError` when the exchange does not come about."""
+
+    @property
+    def clock(self) -> Clock: ...
+
+    async def resolve(self, name: str, family: Family, timeout_us: int) -> Resolution: ...
+
+    async def icmp(self, train: EchoTrain) -> EchoReport: ...
+
+    async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection: ...
+
+    async def fetch(self, request: Request) -> Exchange: ...

@@ -1,0 +1,1 @@
+"""The one place that knows SQL: tables, migrations, the writer, repositories, and the agent's spool."""

@@ -1,0 +1,100 @@
+"""Opening the database: SQLite in WAL mode, migrated to this version, one engine to write and one to read."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from sqlite3 import Connection as SqliteConnection
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.exc import DatabaseError, OperationalError
+from sqlalchemy.pool import NullPool
+
+_MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+class DatabaseUnusable(Exception):
+    """The database cannot be used; the message says why and what to do."""
+
+
+class Database:
+    """A Kuppel database file, ready to read and write.
+
+    Raises
+    ------
+    DatabaseUnusable
+        when the file cannot be opened, is not a database, or was written by a newer Kuppel.
+    """
+
+    def __init__(self, path: Path, *, is_synchronous_full: bool = False) -> None:
+        self.path = path
+        self._synchronous = "FULL" if is_synchronous_full else "NORMAL"
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self.write_engine = self._engine("BEGIN IMMEDIATE", is_read_only=False)
+            self.read_engine = self._engine("BEGIN", is_read_only=True)
+            self._migrate()
+        except (OperationalError, OSError) as error:
+            cause = getattr(error, "orig", error)
+            raise DatabaseUnusable(
+                f"The database {path} cannot be opened: {cause}. Name a folder that Kuppel may write to with --data."
+            ) from None
+        except DatabaseError as error:
+            raise DatabaseUnusable(
+                f"{path} is not a Kuppel database: {error.orig}. Name another folder with --data, or move the file away."
+            ) from None
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        """A consistent read. Take what is needed and leave: an open read keeps the log from being folded in."""
+        with self.read_engine.connect() as connection, connection.begin():
+            yield connection
+
+    def close(self) -> None:
+        self.read_engine.dispose()
+        self.write_engine.dispose()
+
+    def _engine(self, begin: str, *, is_read_only: bool) -> Engine:
+        options: dict[str, Any] = {} if is_read_only else {"poolclass": NullPool}
+        engine = create_engine(
+            f"sqlite:///{self.path}", connect_args={"timeout": 30, "check_same_thread": False}, **options
+        )
+
+        @event.listens_for(engine, "connect")
+        def on_connect(connection: SqliteConnection, _record: object) -> None:
+            # The driver's own BEGIN is deferred and fails when a read turns into a write: we begin ourselves.
+            connection.isolation_level = None
+            cursor = connection.cursor()
+            cursor.execute("PRAGMA journal_mode=WAL")
+            cursor.execute(f"PRAGMA synchronous={self._synchronous}")
+            cursor.execute("PRAGMA foreign_keys=ON")
+            cursor.execute("PRAGMA cache_size=-65536")
+            cursor.execute("PRAGMA temp_store=MEMORY")
+            if is_read_only:
+                cursor.execute("PRAGMA query_only=ON")
+            cursor.close()
+
+        @event.listens_for(engine, "begin")
+        def on_begin(connection: Connection) -> None:
+            connection.exec_driver_sql(begin)
+
+        return engine
+
+    def _migrate(self) -> None:
+        config = Config()
+        config.set_main_option("script_location", str(_MIGRATIONS))
+        scripts = ScriptDirectory.from_config(config)
+        with self.write_engine.begin() as connection:
+            found = MigrationContext.configure(connection).get_current_revision()
+            known = {script.revision for script in scripts.walk_revisions()}
+            if found is not None and found not in known:
+                raise DatabaseUnusable(
+                    f"The database {self.path} was written by a newer Kuppel (its revision is {found}, this program knows"
+                    f" up to {scripts.get_current_head()}). Start that newer Kuppel, or name another folder with --data."
+                )
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")

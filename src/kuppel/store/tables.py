@@ -1,0 +1,145 @@
+"""The tables. Times are UTC microseconds; JSON columns hold settings and explanations that nothing is searched by.
+
+`sample` and `run` begin their key with the time, so that a commit of fresh results touches few pages.
+"""
+
+from sqlalchemy import JSON, Boolean, Column, Float, ForeignKey, Integer, MetaData, String, Table, UniqueConstraint
+
+metadata = MetaData(
+    naming_convention={
+        "pk": "pk_%(table_name)s",
+        "fk": "fk_%(table_name)s_%(column_0_name)s",
+        "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+        "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+    }
+)
+
+vantage_point = Table(
+    "vantage_point",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String, nullable=False, unique=True),
+    Column("kind", String, nullable=False),
+    Column("place", String, nullable=False),
+    Column("provider", String, nullable=False),
+    Column("version", String, nullable=False),
+    Column("addresses", JSON, nullable=False),
+    Column("token_hash", String, nullable=False, unique=True),
+    Column("enrolled_us", Integer, nullable=False),
+    Column("seen_us", Integer, nullable=False),
+    Column("clock_offset_us", Integer),
+    Column("clock_error_us", Integer),
+    Column("scheduling_lag_us", Integer, nullable=False, default=0),
+    Column("is_busy", Boolean, nullable=False, default=False),
+    Column("spooled", Integer, nullable=False, default=0),
+    Column("dropped_details", Integer, nullable=False, default=0),
+    Column("dropped_results", Integer, nullable=False, default=0),
+    Column("missed_slots", Integer, nullable=False, default=0),
+    Column("refused_results", Integer, nullable=False, default=0),
+)
+
+# The last sequence number taken from each spool: what makes delivery exactly-once.
+spool = Table(
+    "spool",
+    metadata,
+    Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE"), primary_key=True),
+    Column("spool", String, primary_key=True),
+    Column("last_sequence", Integer, nullable=False),
+)
+
+target = Table(
+    "target",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String, nullable=False, unique=True),
+    Column("description", String, nullable=False, default=""),
+)
+
+probe = Table(
+    "probe",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String, nullable=False, unique=True),
+    Column("kind", String, nullable=False),
+    Column("target_id", ForeignKey("target.id"), nullable=False, index=True),
+    Column("settings", JSON, nullable=False),
+    Column("interval_us", Integer, nullable=False),
+    Column("attempts", Integer, nullable=False),
+    Column("attempt_gap_us", Integer, nullable=False),
+    Column("interface", String),
+    Column("source", String),
+    Column("limits", JSON, nullable=False),
+    Column("judgement_n", Integer, nullable=False),
+    Column("judgement_m", Integer, nullable=False),
+    Column("is_enabled", Boolean, nullable=False),
+)
+
+# One probe from one vantage point, with its state and what the judgement needs to go on after a restart.
+stream = Table(
+    "stream",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("probe_id", ForeignKey("probe.id", ondelete="CASCADE"), nullable=False),
+    Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE"), nullable=False, index=True),
+    Column("is_active", Boolean, nullable=False),
+    Column("created_us", Integer, nullable=False),
+    Column("state", String, nullable=False),
+    Column("state_since_us", Integer, nullable=False),
+    Column("judged", String, nullable=False),
+    Column("levels", JSON, nullable=False),
+    Column("last_run_us", Integer),
+    UniqueConstraint("probe_id", "vantage_point_id"),
+    # Runs and samples name streams and series without a foreign key: a number must never be given twice.
+    sqlite_autoincrement=True,
+)
+
+series = Table(
+    "series",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), nullable=False),
+    Column("quantity", String, nullable=False),
+    UniqueConstraint("stream_id", "quantity"),
+    sqlite_autoincrement=True,
+)
+
+sample = Table(
+    "sample",
+    metadata,
+    Column("time_us", Integer, primary_key=True, autoincrement=False),
+    Column("series_id", Integer, primary_key=True, autoincrement=False),
+    Column("value", Float, nullable=False),
+    sqlite_with_rowid=False,
+)
+
+run = Table(
+    "run",
+    metadata,
+    Column("time_us", Integer, primary_key=True, autoincrement=False),
+    Column("stream_id", Integer, primary_key=True, autoincrement=False),
+    Column("reason", String),
+    Column("is_generated", Boolean, nullable=False),
+    Column("attempts", JSON, nullable=False),
+    Column("detail", JSON, nullable=False),
+    sqlite_with_rowid=False,
+)
+
+# A fact holds from `from_us` until the next row of the same stream and name.
+fact = Table(
+    "fact",
+    metadata,
+    Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), primary_key=True),
+    Column("name", String, primary_key=True),
+    Column("from_us", Integer, primary_key=True),
+    Column("value", String, nullable=False),
+    sqlite_with_rowid=False,
+)
+
+state_change = Table(
+    "state_change",
+    metadata,
+    Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), primary_key=True),
+    Column("time_us", Integer, primary_key=True),
+    Column("state", String, nullable=False),
+    sqlite_with_rowid=False,
+)

@@ -1,0 +1,110 @@
+"""The one writer: a thread with one connection that commits what arrived, many jobs at a time, and only then answers."""
+
+import queue
+import threading
+from collections.abc import Callable
+from concurrent.futures import Future
+from typing import Any, TypeVar
+
+import structlog
+from sqlalchemy import Connection
+from sqlalchemy.exc import OperationalError
+
+from kuppel.store.database import Database
+
+T = TypeVar("T")
+Job = Callable[[Connection], T]
+
+_JOBS_PER_COMMIT = 64
+_log = structlog.get_logger()
+
+
+class StoreBusy(Exception):
+    """The queue of the writer is full; the caller should come again later and keep what it has."""
+
+
+class StoreFull(Exception):
+    """The disk or the database is full; nothing of the job was stored."""
+
+
+class Writer:
+    """Runs jobs in order. A job that fails is undone alone; the others of its commit are not touched."""
+
+    def __init__(self, database: Database, *, capacity: int = 1000) -> None:
+        self._database = database
+        self._jobs: queue.Queue[tuple[Job[Any], Future[Any]] | None] = queue.Queue(capacity)
+        self._thread = threading.Thread(target=self._work, name="writer", daemon=True)
+        self._thread.start()
+
+    def submit(self, job: Job[T]) -> Future[T]:
+        """Queue a job; its future is set after the commit that holds it.
+
+        Raises
+        ------
+        StoreBusy
+            when the queue is full.
+        """
+        future: Future[T] = Future()
+        try:
+            self._jobs.put_nowait((job, future))
+        except queue.Full:
+            raise StoreBusy from None
+        return future
+
+    def write(self, job: Job[T], timeout_s: float = 60) -> T:
+        """Submit and wait for the commit."""
+        return self.submit(job).result(timeout_s)
+
+    def close(self) -> None:
+        """Finish what is queued and stop."""
+        self._jobs.put(None)
+        self._thread.join()
+
+    def _work(self) -> None:
+        with self._database.write_engine.connect() as connection:
+            while True:
+                first = self._jobs.get()
+                if first is None:
+                    return
+                batch = [first]
+                is_last = False
+                while len(batch) < _JOBS_PER_COMMIT:
+                    try:
+                        following = self._jobs.get_nowait()
+                    except queue.Empty:
+                        break
+                    if following is None:
+                        is_last = True
+                        break
+                    batch.append(following)
+                self._commit(connection, batch)
+                if is_last:
+                    return
+
+    def _commit(self, connection: Connection, batch: list[tuple[Job[Any], Future[Any]]]) -> None:
+        done: list[tuple[Future[Any], Any]] = []
+        try:
+            with connection.begin():
+                for job, future in batch:
+                    try:
+                        with connection.begin_nested():
+                            done.append((future, job(connection)))
+                    except OperationalError:
+                        raise
+                    except Exception as error:
+                        future.set_exception(error)
+        except Exception as error:
+            failure = _told(error)
+            _log.error("commit failed", reason=str(failure), jobs=len(batch))
+            for _, future in batch:
+                if not future.done():
+                    future.set_exception(failure)
+            return
+        for future, value in done:
+            future.set_result(value)
+
+
+def _told(error: Exception) -> Exception:
+    if isinstance(error, OperationalError) and "full" in str(error.orig):
+        return StoreFull(str(error.orig))
+    return error

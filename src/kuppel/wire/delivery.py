@@ -1,0 +1,133 @@
+"""What an agent and its hub say to each other: JSON shapes, checked on both sides by the same models.
+
+A result carries a sequence number of its own, rising by at least one within one spool. The hub keeps the last number it
+took and ignores what is not above it, so a batch sent twice, or cut differently the second time, is taken once. A gap means
+that the agent had to drop results; it says how many.
+"""
+
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from kuppel.core.reason import Reason
+
+RESULTS_PER_BATCH = 500
+BATCH_BYTES = 4 * 1024 * 1024
+
+Microseconds = Annotated[int, Field(ge=0, lt=2**63, description="UTC, microseconds since 1970-01-01T00:00:00Z.")]
+
+
+class Shape(BaseModel):
+    """Base of all shapes: unknown fields are refused, so that a misspelt one is noticed."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class AgentDescription(Shape):
+    """Who an agent is and where it stands."""
+
+    name: str = Field(min_length=1, max_length=80, description="The vantage point's name, unique at the hub.")
+    kind: str = Field(default="site", pattern="^(public|site|mobile|personal)$", description="Kind of vantage point.")
+    place: str = Field(default="", max_length=120, description="Where it stands, in words.")
+    provider: str = Field(default="", max_length=120, description="Its access provider.")
+    version: str = Field(default="", max_length=40, description="The agent's version.")
+    addresses: list[str] = Field(default_factory=list, max_length=64, description="Its own IP addresses.")
+
+
+class Enrolment(Shape):
+    """What the hub answers to an enrolment: the agent's own token, shown this once."""
+
+    vantage_point: int
+    token: str
+
+
+class Binding(Shape):
+    """Through which uplink a probe is sent."""
+
+    interface: str | None = Field(default=None, max_length=15, pattern=r"^[^\s/]+$", description="Interface name.")
+    source: str | None = Field(default=None, max_length=45, description="Source IP address.")
+
+
+class AssignedProbe(Shape):
+    """One stream as its agent sees it: what to run, how often, and how to repeat a failed attempt."""
+
+    stream: int
+    kind: str
+    settings: dict[str, Any]
+    interval_us: int = Field(gt=0)
+    attempts: int = Field(ge=1)
+    attempt_gap_us: int = Field(ge=0)
+    binding: Binding
+
+
+class Assignment(Shape):
+    """All that an agent has to run."""
+
+    probes: list[AssignedProbe]
+
+
+class ClockReading(Shape):
+    """The hub's two readings of its clock for one exchange (T2 and T3 of RFC 5905 §8)."""
+
+    received_us: Microseconds
+    sent_us: Microseconds
+
+
+class DeliveredAttempt(Shape):
+    started_us: Microseconds
+    duration_us: int = Field(ge=0)
+    reason: Reason | None = None
+    note: str = Field(default="", max_length=500)
+
+
+class DeliveredResult(Shape):
+    """One result under way. Quantities are in the units that the batch states."""
+
+    sequence: int = Field(ge=1)
+    stream: int
+    started_us: Microseconds
+    reason: Reason | None = None
+    quantities: dict[str, float] = Field(default_factory=dict, max_length=40)
+    facts: dict[str, Annotated[str, Field(max_length=500)]] = Field(default_factory=dict, max_length=20)
+    attempts: list[DeliveredAttempt] = Field(min_length=1, max_length=10)
+    detail: dict[str, Any] = Field(default_factory=dict)
+
+
+class Batch(Shape):
+    """Results in rising sequence, at most `RESULTS_PER_BATCH`."""
+
+    spool: str = Field(min_length=8, max_length=64, description="Identity of the spool that numbers these results.")
+    units: dict[str, str] = Field(description="UCUM unit of every quantity in this batch.")
+    results: list[DeliveredResult] = Field(max_length=RESULTS_PER_BATCH)
+
+
+class Refusal(Shape):
+    """A result that the hub cannot take, and why. It is not asked for again."""
+
+    sequence: int
+    field: str
+    value: str
+    remedy: str
+
+
+class Receipt(Shape):
+    """Everything up to `acknowledged` is on disk or refused: the agent may forget it."""
+
+    acknowledged: int
+    taken: int
+    repeated: int
+    refused: list[Refusal]
+
+
+class AgentReport(Shape):
+    """How the agent itself is doing."""
+
+    description: AgentDescription
+    clock_offset_us: int | None = Field(default=None, description="Hub clock minus agent clock, RFC 5905 §8.")
+    clock_error_us: int | None = Field(default=None, description="Half the round trip of the best exchange.")
+    scheduling_lag_us: int = Field(ge=0, description="95th percentile of how late the agent woke in the last minute.")
+    is_busy: bool = Field(description="The lag is so large that results may show the machine, not the network.")
+    spooled: int = Field(ge=0, description="Results waiting for delivery.")
+    dropped_details: int = Field(ge=0, description="Details dropped since the spool began, to keep it bounded.")
+    dropped_results: int = Field(ge=0, description="Results dropped since the spool began, to keep it bounded.")
+    missed_slots: int = Field(ge=0, description="Scheduled runs that could not start since the agent began.")
