@@ -146,6 +146,7 @@ def demo(
     web: Annotated[Path | None, typer.Option(help="Folder of the built web application.")] = None,
     port: Annotated[int, typer.Option(help="TCP port of the hub.")] = 8470,
     fresh: Annotated[bool, typer.Option("--fresh", help="Forget the demo's data and begin anew.")] = False,
+    reload: Annotated[bool, typer.Option("--reload", help="Start the hub anew when its sources change.")] = False,
 ) -> None:
     """Run the made-up world: a hub, stand-in services, and agents that measure them."""
     from kuppel.hub.server import PortTaken
@@ -154,7 +155,7 @@ def demo(
 
     _configure_log("warning")
     try:
-        _run_until_stopped(run_demo(folder, web, port, is_fresh=fresh))
+        _run_until_stopped(run_demo(folder, web, port, is_fresh=fresh, is_reloading=reload))
     except (PortTaken, DatabaseUnusable, DemoFailed) as error:
         raise _fail(str(error)) from None
 

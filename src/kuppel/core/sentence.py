@@ -82,3 +82,46 @@ def _crossed(reading: StreamReading) -> str:
         what = "" if limit.quantity == reading.main else f"{quantity.label} {figure(value, quantity.unit)}, "
         found = f"{what}{side} its {worst.name.lower()} limit of {figure(level, quantity.unit)}"
     return found
+
+
+def estate_sentence(points: Mapping[str, State], targets: Mapping[str, State]) -> str:
+    """Who is affected and what is still fine, in a sentence or two.
+
+    Parameters
+    ----------
+    points, targets : the affected ones with their state; the fine ones with `State.FINE`. The names' order is kept.
+
+    Examples
+    --------
+    >>> estate_sentence({"Lundhavn": State.DEGRADED, "North": State.FINE}, {"booking site": State.FINE})
+    'Lundhavn is degraded; the other vantage point is fine. The one target is not affected as a whole.'
+    """
+    return f"{_points_told(points)}. {_targets_told(targets)}."
+
+
+def _points_told(points: Mapping[str, State]) -> str:
+    bad = {name: state for name, state in points.items() if state is not State.FINE}
+    fine = len(points) - len(bad)
+    if not bad:
+        return "The one vantage point is fine" if len(points) == 1 else f"All {len(points)} vantage points are fine"
+    told = _listed([f"{name} is {state}" for name, state in bad.items()])
+    if not fine:
+        return f"{told}; no other measures" if len(bad) == 1 else f"{told}; that is all of them"
+    rest = "the other vantage point is" if fine == 1 else f"the other {fine} vantage points are"
+    return f"{told}; {rest} fine"
+
+
+def _targets_told(targets: Mapping[str, State]) -> str:
+    bad = {name: state for name, state in targets.items() if state is not State.FINE}
+    if not bad:
+        if len(targets) == 1:
+            return "The one target is not affected as a whole"
+        return f"None of the {len(targets)} targets is affected as a whole"
+    told = _listed([f"the {name} is {state}" for name, state in bad.items()])
+    return f"{told[0].upper()}{told[1:]} for at least a quarter of those who measure it"
+
+
+def _listed(parts: Sequence[str]) -> str:
+    if len(parts) > 4:
+        return f"{', '.join(parts[:3])} and {len(parts) - 3} more"
+    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"

@@ -3,20 +3,25 @@
 import asyncio
 import contextlib
 from collections.abc import AsyncIterator
+from functools import partial
+from typing import Any
 
 import structlog
 from fastapi import APIRouter, FastAPI
 from fastapi.concurrency import run_in_threadpool
+from fastapi.openapi.utils import get_openapi
+from pydantic.json_schema import models_json_schema
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from kuppel import __version__
 from kuppel.hub.api import agents, health, live, matrix, probes, ribbon, streams, targets, vantage_points
-from kuppel.hub.api.problem import add_handlers
+from kuppel.hub.api.problem import Problem, add_handlers
 from kuppel.hub.hub import Hub, database_path, now_us
 from kuppel.hub.settings import HubSettings
 from kuppel.hub.web import WebApplication
 from kuppel.store.database import Database
+from kuppel.wire.delivery import Batch
 
 _TICK_S = 1.0
 _log = structlog.get_logger()
@@ -63,6 +68,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
         docs_url=None,
         redoc_url=None,
     )
+    app.openapi = partial(_describe, app)  # type: ignore[method-assign]
     add_handlers(app)
     api = APIRouter(prefix="/api")
     for module in (health, agents, vantage_points, targets, probes, matrix, ribbon, streams, live):
@@ -74,6 +80,18 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     # A page of another site must not reach the hub through a name that points at loopback.
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]", "::1", "testserver"])
     return app
+
+
+def _describe(app: FastAPI) -> dict[str, Any]:
+    """The API's description, with the shapes that FastAPI does not meet itself: the batch's, and the problem's."""
+    if app.openapi_schema is None:
+        description = get_openapi(title=app.title, version=app.version, description=app.description, routes=app.routes)
+        _, shapes = models_json_schema(
+            [(Batch, "validation"), (Problem, "serialization")], ref_template="#/components/schemas/{model}"
+        )
+        description["components"]["schemas"] |= shapes["$defs"]
+        app.openapi_schema = description
+    return app.openapi_schema
 
 
 async def _tick(hub: Hub) -> None:

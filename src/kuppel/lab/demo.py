@@ -27,6 +27,7 @@ from kuppel.lab import history, scenario
 from kuppel.lab.authority import Authority, Credential
 from kuppel.lab.scenario import POINTS, PROBES, SERVICES, Point, ProbePlan, Service
 from kuppel.lab.services import TcpService, Treat, Treatment, WebService
+from kuppel.probes.http import certificate_facts
 from kuppel.probes.registry import kind_named
 from kuppel.store import inventory
 from kuppel.store.database import Database
@@ -53,8 +54,8 @@ class World:
     ports: dict[str, int]
 
 
-async def run_demo(folder: Path, web: Path | None, port: int, *, is_fresh: bool) -> None:
-    """Run until cancelled.
+async def run_demo(folder: Path, web: Path | None, port: int, *, is_fresh: bool, is_reloading: bool = False) -> None:
+    """Run until cancelled; with `is_reloading`, the hub starts anew whenever a source file changes.
 
     Raises
     ------
@@ -72,12 +73,28 @@ async def run_demo(folder: Path, web: Path | None, port: int, *, is_fresh: bool)
         await asyncio.to_thread(_prepare, settings, folder, world)
     async with contextlib.AsyncExitStack() as stack:
         await stack.enter_async_context(stand_ins(world))
-        hub = await stack.enter_async_context(_hub_process(settings))
         for point in POINTS:
             await stack.enter_async_context(_agent_process(point, folder, settings))
-        typer.echo(f"Kuppel is at http://127.0.0.1:{port} (Ctrl-C stops everything)")
-        ended = await hub.wait()
-        raise DemoFailed(f"The hub stopped by itself with status {ended}; its last words are above.")
+        while True:
+            async with _hub_process(settings) as hub:
+                typer.echo(f"Kuppel is at http://127.0.0.1:{port} (Ctrl-C stops everything)")
+                if not is_reloading:
+                    ended = await hub.wait()
+                    raise DemoFailed(f"The hub stopped by itself with status {ended}; its last words are above.")
+                await _sources_change()
+                typer.echo("A source file changed: starting the hub anew.")
+
+
+async def _sources_change() -> None:
+    """Return when a file of the package is saved."""
+    package = Path(__file__).parents[1]
+
+    def newest() -> float:
+        return max(path.stat().st_mtime for path in package.rglob("*.py"))
+
+    before = await asyncio.to_thread(newest)
+    while await asyncio.to_thread(newest) == before:  # noqa: ASYNC110 (files send no event)
+        await asyncio.sleep(1)
 
 
 def _kept_world(folder: Path) -> World | None:
@@ -111,8 +128,9 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
         for plan in PROBES:
             probe = _probe(plan, world, targets, points)
             writer.write(partial(inventory.add_probe, new=probe, now_us=world.begun_us))
-        _fill(database, writer, world)
-        Judge(database, writer, None, round(settings.delivery_s * 1e6)).load()
+        judge = Judge(database, writer, None, round(settings.delivery_s * 1e6))
+        judge.load()
+        _fill(database, writer, judge, world)
     finally:
         writer.close()
         database.close()
@@ -172,7 +190,7 @@ def _probe(plan: ProbePlan, world: World, targets: dict[str, int], points: dict[
     )
 
 
-def _fill(database: Database, writer: Writer, world: World) -> None:
+def _fill(database: Database, writer: Writer, judge: Judge, world: World) -> None:
     with database.reading() as connection:
         probes = {one.id: one for one in inventory.probes(connection)}
         names = {one.id: one.name for one in inventory.vantage_points(connection)}
@@ -184,16 +202,19 @@ def _fill(database: Database, writer: Writer, world: World) -> None:
         service = next(one for one in SERVICES if one.name == plan.service)
         point = next(one for one in POINTS if one.name == names[stream.vantage_point_id])
         facts = {"address": service.host, "http_version": "HTTP/1.1"}
+        if service.kind == "https":
+            facts |= certificate_facts(world.credential.certificate)
         for result in history.generate(plan, service, point, from_us, world.begun_us, world.begun_us, facts):
             waiting.append(NumberedResult(0, stream.id, result))
             if len(waiting) >= _RESULTS_A_COMMIT:
-                _store(writer, waiting)
+                _store(writer, judge, waiting)
                 waiting = []
-    _store(writer, waiting)
+    _store(writer, judge, waiting)
 
 
-def _store(writer: Writer, results: list[NumberedResult]) -> None:
+def _store(writer: Writer, judge: Judge, results: list[NumberedResult]) -> None:
     writer.write(lambda connection: store_results(connection, results, is_generated=True))
+    judge.take(results)
 
 
 @contextlib.asynccontextmanager

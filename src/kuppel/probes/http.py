@@ -176,18 +176,23 @@ def _header(exchange: Exchange, name: str) -> str | None:
     return next((value for one, value in exchange.headers if one.lower() == name), None)
 
 
+def certificate_facts(pem: str) -> dict[str, str]:
+    """What is kept of a certificate: its SHA-256 fingerprint, its issuer, and when it expires."""
+    leaf = x509.load_pem_x509_certificate(pem.encode())
+    return {
+        "certificate": leaf.fingerprint(hashes.SHA256()).hex(),
+        "certificate_issuer": leaf.issuer.rfc4514_string()[:500],
+        "certificate_expires": leaf.not_valid_after_utc.isoformat().replace("+00:00", "Z"),
+    }
+
+
 def _certificate(chain: tuple[str, ...], net: Net) -> tuple[dict[str, str], dict[str, float]]:
     """Facts and quantities of the leaf certificate; both empty without one."""
     if not chain:
         return {}, {}
-    leaf = x509.load_pem_x509_certificate(chain[0].encode())
-    expires = leaf.not_valid_after_utc
+    facts = certificate_facts(chain[0])
+    expires = datetime.fromisoformat(facts["certificate_expires"])
     now = datetime.fromtimestamp(net.clock.utc_us() / 1e6, UTC)
-    facts = {
-        "certificate": leaf.fingerprint(hashes.SHA256()).hex(),
-        "certificate_issuer": leaf.issuer.rfc4514_string()[:500],
-        "certificate_expires": expires.isoformat().replace("+00:00", "Z"),
-    }
     return facts, {"certificate_days": (expires - now).total_seconds() / 86_400}
 
 

@@ -21,7 +21,6 @@ from kuppel.wire.delivery import (
     AgentReport,
     AssignedProbe,
     Assignment,
-    Batch,
     Binding,
     ClockReading,
     Enrolment,
@@ -118,9 +117,7 @@ def report(own: OwnDep, told: AgentReport, hub: HubDep) -> None:
         "requestBody": {
             "required": True,
             "description": "JSON, plain or packed with zstd (Content-Encoding).",
-            "content": {
-                "application/json": {"schema": Batch.model_json_schema(ref_template="#/components/schemas/{model}")}
-            },
+            "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Batch"}}},
         }
     },
 )

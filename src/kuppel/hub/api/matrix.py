@@ -4,8 +4,9 @@ from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Query
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
+from kuppel.core.sentence import estate_sentence
 from kuppel.core.state import State
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, GroupSummary, HubDep, Window, WindowDep, at, at_or_none
@@ -78,6 +79,7 @@ class MatrixShape(BaseModel):
     columns: list[MatrixColumn]
     cells: list[MatrixCell]
     whole: GroupSummary
+    sentence: str = Field(description="Who is affected and what is fine.")
 
 
 @router.get("/matrix", summary="Compare vantage points and targets", responses=responses(422))
@@ -121,4 +123,8 @@ def matrix(
             for cell in found.cells
         ],
         whole=GroupSummary.of(found.whole),
+        sentence=estate_sentence(
+            {one.name: group.state for one, group in found.vantage_points},
+            {one.name: group.state for one, group in found.targets},
+        ),
     )

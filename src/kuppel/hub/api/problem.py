@@ -56,13 +56,8 @@ def responses(*statuses: int) -> dict[int | str, dict[str, Any]]:
     """The typed errors of a route, for the API's description."""
     titles = {401: "No valid token", 404: "No such thing", 413: "Too large", 422: "A value cannot be used",
               429: "The store has no time", 507: "The disk is full"}  # fmt: skip
-    return {
-        status: {
-            "description": titles[status],
-            "content": {"application/problem+json": {"schema": Problem.model_json_schema()}},
-        }
-        for status in statuses
-    }
+    content = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
+    return {status: {"description": titles[status], "content": content} for status in statuses}
 
 
 def add_handlers(app: FastAPI) -> None:

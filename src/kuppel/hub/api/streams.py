@@ -129,6 +129,19 @@ class AttemptShape(BaseModel):
     note: str
 
 
+class RunDetail(BaseModel):
+    """What explains a run beyond its quantities; each kind of probe fills in its own part, and old runs may lack all."""
+
+    status: int | None = Field(default=None, description="HTTP status.")
+    size: int | None = Field(default=None, description="Octets of the answer.")
+    headers: list[list[str]] = Field(default_factory=list, description="Headers of the answer.")
+    local: str | None = Field(default=None, description="Source address used.")
+    timings_ms: dict[str, float] | None = Field(default=None, description="Phases that a failed fetch got through.")
+    round_trips_us: list[float | None] = Field(default_factory=list, description="Each packet; null when lost.")
+    stamps: str | None = Field(default=None, description="Who took the times of the packets.")
+    agent_busy_lag_us: int | None = Field(default=None, description="How late the agent woke, when it was too busy.")
+
+
 class RunShape(BaseModel):
     """One run. `level` is where it lies against its limits."""
 
@@ -139,7 +152,7 @@ class RunShape(BaseModel):
     level: str = Field(examples=list(_LEVEL_NAMES))
     quantities: dict[str, float]
     attempts: list[AttemptShape]
-    detail: dict[str, Any]
+    detail: RunDetail
     facts: dict[str, str] = Field(description="What held at that time.")
     is_generated: bool
 
@@ -319,7 +332,7 @@ def _run(run: StoredRun, joined: Joined, facts: list[StoredFact]) -> RunShape:
             )
             for one in run.attempts
         ],
-        detail=run.detail,
+        detail=RunDetail.model_validate(run.detail),
         facts=held,
         is_generated=run.is_generated,
     )

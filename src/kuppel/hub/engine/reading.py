@@ -92,25 +92,31 @@ def series(database: Database, joined: Joined, from_us: int, to_us: int, points:
 
 
 def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Figures]:
-    """Figures of the window, and of the day, week and month that end with it."""
+    """Figures of the window, and of the day, week and month that end with it, each against the stretch before it."""
     stretches = [("window", to_us - from_us), ("day", _DAY_US), ("week", 7 * _DAY_US), ("month", 30 * _DAY_US)]
-    return [_figures(database, joined, name, to_us - length, to_us) for name, length in stretches]
-
-
-def _figures(database: Database, joined: Joined, name: str, from_us: int, to_us: int) -> Figures:
     stream_id, main = joined.stream.id, KINDS[joined.probe.kind].main
-    before_us = from_us - (to_us - from_us)
+    first_us = to_us - 2 * max(length for _, length in stretches)
     with database.reading() as connection:
-        found = history.samples(connection, [stream_id], [main], before_us, to_us)
-        ok, failed = history.run_times(connection, stream_id, from_us, to_us)
+        found = history.samples(connection, [stream_id], [main], first_us, to_us)
+        ok, failed = history.run_times(connection, stream_id, first_us, to_us)
     times, values = found.get((stream_id, main), (np.empty(0, dtype=np.int64), np.empty(0)))
-    now, before = values[times >= from_us], values[times < from_us]
-    p50 = time_statistic(now, 0.5)
-    change = None
-    if now.size and before.size and (middle := percentile(before, 0.5)) > 0:
-        change = (p50.value or 0.0) / middle - 1
-    answered = availability(ok.size, ok.size + failed.size, from_us, to_us, joined.probe.interval_us)
-    return Figures(name, from_us, to_us, p50, time_statistic(now, 0.95), answered, change)
+    rows = []
+    for name, length in stretches:
+        start_us = to_us - length
+        now = values[times >= start_us]
+        before = values[(times >= start_us - length) & (times < start_us)]
+        ok_runs = int(np.count_nonzero(ok >= start_us))
+        runs = ok_runs + int(np.count_nonzero(failed >= start_us))
+        answered = availability(ok_runs, runs, start_us, to_us, joined.probe.interval_us)
+        p50 = time_statistic(now, 0.5)
+        rows.append(Figures(name, start_us, to_us, p50, time_statistic(now, 0.95), answered, _change(p50.value, before)))
+    return rows
+
+
+def _change(median: float | None, before: FloatArray) -> float | None:
+    if median is None or before.size == 0 or (middle := percentile(before, 0.5)) <= 0:
+        return None
+    return median / middle - 1
 
 
 def distribution(database: Database, joined: Joined, from_us: int, to_us: int) -> Distribution:

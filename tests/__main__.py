@@ -1,0 +1,44 @@
+"""Runs the tests: `python -m tests` for all, `python -m tests core hub` for some folders."""
+
+import doctest
+import importlib
+import pkgutil
+import sys
+import unittest
+from pathlib import Path
+
+import kuppel.core
+
+HERE = Path(__file__).parent
+FOLDERS = ("core", "wire", "probes", "store", "agent", "hub", "lab", "web")
+
+
+def suite(folders: list[str]) -> unittest.TestSuite:
+    found = unittest.TestSuite()
+    for folder in folders:
+        found.addTests(unittest.defaultTestLoader.discover(str(HERE / folder), "test_*.py", str(HERE.parent)))
+    if "core" in folders:
+        for module in pkgutil.iter_modules(kuppel.core.__path__):
+            found.addTests(doctest.DocTestSuite(importlib.import_module(f"kuppel.core.{module.name}")))
+    return found
+
+
+def main() -> int:
+    folders = sys.argv[1:] or list(FOLDERS)
+    unknown = [folder for folder in folders if folder not in FOLDERS]
+    if unknown:
+        print(f"There is no folder {unknown[0]} of tests; there are {', '.join(FOLDERS)}.")
+        return 2
+    result = (
+        unittest.TextTestRunner(verbosity=1, durations=8).run(suite(folders))
+        if sys.version_info >= (3, 12)
+        else (unittest.TextTestRunner(verbosity=1).run(suite(folders)))
+    )
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    skipped = len(result.skipped)
+    passed = result.testsRun - failed - skipped
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
+    return 1 if failed or not passed else 0
+
+
+sys.exit(main())

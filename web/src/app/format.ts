@@ -1,0 +1,95 @@
+/* How figures and times are written. Rounding only: every figure itself comes from the hub. */
+
+export interface Written {
+  figure: string
+  unit: string
+}
+
+const MINUS = '−'
+
+function digits(value: number): number {
+  const size = Math.abs(value)
+  return size >= 100 ? 0 : size >= 10 ? 1 : size >= 1 ? 2 : 3
+}
+
+function grouped(value: number, places: number): string {
+  const text = value.toLocaleString('en-GB', { minimumFractionDigits: places, maximumFractionDigits: places })
+  return text.replace('-', MINUS)
+}
+
+/** A share as percent, exact enough that 99.97 % is not told as 100 %. */
+function percent(ratio: number): string {
+  const value = ratio * 100
+  if (value === 0 || value === 100) return String(value)
+  return grouped(value, value > 99 || value < 1 ? 2 : 1)
+}
+
+export function written(value: number | null | undefined, unit: string): Written {
+  if (value === null || value === undefined) return { figure: '–', unit: '' }
+  if (unit === '1') return { figure: percent(value), unit: '%' }
+  const shown: Record<string, string> = { By: 'B', d: 'days' }
+  return { figure: grouped(value, digits(value)), unit: shown[unit] ?? unit }
+}
+
+export function inWords(value: number | null | undefined, unit: string): string {
+  const { figure, unit: shown } = written(value, unit)
+  return shown ? `${figure} ${shown}` : figure
+}
+
+/** A change as a signed percentage. */
+export function change(ratio: number): string {
+  const value = Math.round(ratio * 100)
+  return value === 0 ? '±0 %' : `${value > 0 ? '+' : MINUS}${Math.abs(value)} %`
+}
+
+/** A difference with its sign. */
+export function signed(value: number, unit: string): string {
+  const text = inWords(Math.abs(value), unit)
+  return `${value < 0 ? MINUS : '+'}${text}`
+}
+
+const ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone
+const CLOCK = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' })
+const CLOCK_SECONDS = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
+const DAY = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short' })
+const DAY_SHORT = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric' })
+
+export const zone = ZONE
+
+export function ms(time: string): number {
+  return Date.parse(time)
+}
+
+export function clock(time: number, withSeconds = false): string {
+  return (withSeconds ? CLOCK_SECONDS : CLOCK).format(time)
+}
+
+export function day(time: number): string {
+  return DAY.format(time).replace(',', '')
+}
+
+export function dayShort(time: number): string {
+  return DAY_SHORT.format(time).replace(',', '')
+}
+
+/** The time of day; with the day when it is not today's. */
+export function moment(time: number, now: number): string {
+  const isToday = new Date(time).toDateString() === new Date(now).toDateString()
+  return isToday ? clock(time) : `${day(time)} ${clock(time)}`
+}
+
+/** In full, with the zone: what a hover says. */
+export function full(time: number): string {
+  return `${day(time)} ${new Date(time).getFullYear()} ${clock(time, true)}, ${ZONE}`
+}
+
+/** A duration: 8 s, 12 min, 2 h 29, 3 days. */
+export function duration(milliseconds: number): string {
+  const seconds = Math.max(0, Math.round(milliseconds / 1000))
+  if (seconds < 100) return `${seconds} s`
+  const minutes = Math.round(seconds / 60)
+  if (minutes < 60) return `${minutes} min`
+  const hours = Math.floor(minutes / 60)
+  if (hours < 48) return `${hours} h ${String(minutes % 60).padStart(2, '0')}`
+  return `${Math.round(hours / 24)} days`
+}

@@ -1,0 +1,18 @@
+import { computed, type WritableComputedRef } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+/** A value of a screen that is kept in the address; its default is left out of it. */
+export function useKept<T extends string>(key: string, initial: T, allowed?: readonly T[]): WritableComputedRef<T> {
+  const route = useRoute()
+  const router = useRouter()
+  return computed({
+    get: () => {
+      const found = route.query[key]
+      if (typeof found !== 'string') return initial
+      return allowed && !allowed.includes(found as T) ? initial : (found as T)
+    },
+    set: (value) => {
+      void router.replace({ query: { ...route.query, [key]: value === initial ? undefined : value } })
+    },
+  })
+}

@@ -1,0 +1,15 @@
+import { QueryClient, VueQueryPlugin } from '@tanstack/vue-query'
+import { createApp } from 'vue'
+
+import App from './app/App.vue'
+import { router } from './app/router'
+import './app/theme'
+import './style/main.css'
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: { retry: 1, gcTime: 15_000, refetchOnWindowFocus: false, placeholderData: (before: unknown) => before },
+  },
+})
+
+createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount('#app')

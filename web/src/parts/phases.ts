@@ -1,0 +1,16 @@
+/** Phases of a fetch: the words on screen and the colour of each, in their order. */
+export const PHASES: Record<string, { label: string; colour: string }> = {
+  name_lookup: { label: 'name', colour: 'var(--phase-1)' },
+  connect: { label: 'connect', colour: 'var(--phase-2)' },
+  tls: { label: 'secure', colour: 'var(--phase-3)' },
+  first_byte: { label: 'wait', colour: 'var(--phase-4)' },
+  transfer: { label: 'receive', colour: 'var(--phase-5)' },
+}
+
+export function phaseLabel(name: string): string {
+  return PHASES[name]?.label ?? name
+}
+
+export function phaseColour(name: string): string {
+  return PHASES[name]?.colour ?? 'var(--ink-4)'
+}

@@ -1,0 +1,113 @@
+import type { Shapes } from '@/api/client'
+import { duration, inWords } from '@/app/format'
+
+export type Matrix = Shapes['MatrixShape']
+export type Cell = Shapes['MatrixCell']
+type Row = Shapes['MatrixRow']
+type Column = Shapes['MatrixColumn']
+
+export interface ArrangedRow extends Row {
+  index: number
+  isSilent: boolean
+  cells: Cell[]
+  byColumn: (Cell | null)[]
+  spoken: string[]
+}
+
+export interface Group {
+  name: string
+  told: string
+  ink: string
+  rows: ArrangedRow[]
+}
+
+export interface Arranged {
+  columns: (Column & { heading: string })[]
+  groups: Group[]
+  caption: string
+}
+
+const CAPTIONS = {
+  p95: 'ms, 95th percentile of the window',
+  p50: 'ms, median of the window',
+  loss: '% of packets lost in the window',
+  availability: '% of runs that were ok in the window',
+}
+const INK = {
+  fine: 'text-ink-3',
+  degraded: 'text-degraded-ink',
+  breached: 'text-breached-ink',
+  silent: 'text-silent-ink',
+}
+const ORDER = ['breached', 'degraded', 'silent', 'fine'] as const
+
+/** The matrix as it is drawn: rows in groups, in the hub's order, narrowed to what was searched. */
+export function arranged(matrix: Matrix, rowsBy: 'provider' | 'kind' | 'none', search: string): Arranged {
+  const wanted = search.trim().toLowerCase()
+  const fits = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted))
+  const columnsFound = matrix.columns.filter((one) => fits(one.name, one.description))
+  const rowsFound = matrix.rows.filter((one) => fits(one.name, one.place, one.provider, one.kind))
+  // A search may mean a row or a column: it narrows those that it finds, and leaves the other side whole.
+  const columns = wanted && columnsFound.length && !rowsFound.length ? columnsFound : matrix.columns
+  const rows = wanted && (rowsFound.length || !columnsFound.length) ? rowsFound : matrix.rows
+  const cells = new Map(matrix.cells.map((cell) => [`${cell.vantage_point}/${cell.target}`, cell]))
+
+  const arrangedRows = rows.map((row): ArrangedRow => {
+    const byColumn = columns.map((column) => cells.get(`${row.id}/${column.id}`) ?? null)
+    const own = matrix.cells.filter((cell) => cell.vantage_point === row.id)
+    return {
+      ...row,
+      index: 0,
+      isSilent: own.length > 0 && own.every((cell) => cell.streams.every((one) => one.state === 'silent')),
+      cells: own,
+      byColumn,
+      spoken: byColumn.map((cell, index) =>
+        cell
+          ? `${row.name} to ${columns[index]?.name ?? ''}: ${inWords(cell.figure.value, cell.figure.unit)}, ${cell.state}`
+          : '',
+      ),
+    }
+  })
+
+  const groups = new Map<string, ArrangedRow[]>()
+  for (const row of arrangedRows) {
+    const name = rowsBy === 'none' ? '' : row[rowsBy] || 'not stated'
+    groups.set(name, [...(groups.get(name) ?? []), row])
+  }
+  let index = 0
+  const made = [...groups.entries()].map(([name, members]): Group => {
+    members.forEach((row) => (row.index = index++))
+    return { name, ...told(members), rows: members }
+  })
+  return {
+    columns: columns.map((column) => ({ ...column, heading: heading(column, matrix) })),
+    groups: made,
+    caption: CAPTIONS[matrix.measure],
+  }
+}
+
+function told(rows: ArrangedRow[]): { told: string; ink: string } {
+  const affected = rows.filter((row) => row.summary.is_affected)
+  const worst = ORDER.find((state) => affected.some((row) => row.summary.state === state)) ?? 'fine'
+  if (affected.length === 0)
+    return { told: rows.length === 1 ? 'not affected' : `none of ${rows.length} affected`, ink: INK.fine }
+  return { told: `${affected.length} of ${rows.length} affected, ${worst}`, ink: INK[worst] }
+}
+
+/** What kind of probe the column's figures are from. */
+function heading(column: Column, matrix: Matrix): string {
+  const labels = new Set(
+    matrix.cells
+      .filter((cell) => cell.target === column.id)
+      .map((cell) => cell.streams.find((one) => one.stream === cell.shown)?.kind_label)
+      .filter((label) => label !== undefined),
+  )
+  return labels.size ? [...labels].join(', ') : 'not measured so'
+}
+
+export function silentFor(row: ArrangedRow, now: number): string {
+  const last = Math.max(
+    ...row.cells.flatMap((cell) => cell.streams.map((one) => Date.parse(one.last_run ?? ''))).filter(Number.isFinite),
+  )
+  return Number.isFinite(last) ? `no result from here for ${duration(now - last)}` : 'no result from here yet'
+}

@@ -1,0 +1,99 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+
+import { api, answered, type Shapes } from '@/api/client'
+import { useClock } from '@/app/clock'
+import { clock, day, inWords, ms } from '@/app/format'
+import PhaseBar from '@/parts/PhaseBar.vue'
+
+/** One run in full: its phases above a usual run's, its tries, and what it saw. */
+const props = defineProps<{ run: Shapes['RunShape']; stream: Shapes['StreamShape']; units: Record<string, string> }>()
+const { asked } = useClock()
+const figures = useQuery({
+  queryKey: ['figures', props.stream.stream, asked],
+  queryFn: () =>
+    answered(
+      api.GET('/api/streams/{stream}/figures', {
+        params: { path: { stream: props.stream.stream }, query: asked.value },
+      }),
+    ),
+})
+const timings = computed<Record<string, number>>(() => props.run.detail.timings_ms ?? props.run.quantities)
+const usual = computed(() => figures.data.value?.usual_phases ?? {})
+function sum(values: Record<string, number>): number {
+  return props.stream.phases.reduce((all, name) => all + (values[name] ?? 0), 0)
+}
+const most = computed(() => Math.max(sum(timings.value), sum(usual.value), 1e-6) * 1.15)
+const trips = computed(() => props.run.detail.round_trips_us ?? [])
+const headers = computed(() => (props.run.detail.headers ?? []).map(([name = '', value = '']) => ({ name, value })))
+const tries = computed(() => (props.run.attempts.length > 1 || !props.run.is_ok ? props.run.attempts : []))
+
+const facts = computed(() => {
+  const { facts, detail, quantities } = props.run
+  const told: [string, string][] = []
+  if (facts.address) told.push(['address', detail.local ? `${facts.address}, from ${detail.local}` : facts.address])
+  if (detail.status)
+    told.push(['answer', `status ${detail.status}, ${inWords(Number(detail.size), 'By')}, ${facts.http_version ?? ''}`])
+  if (facts.certificate_expires && quantities.certificate_days !== undefined)
+    told.push(['certificate', `${facts.certificate_issuer ?? ''}, until ${day(ms(facts.certificate_expires))}`])
+  if (detail.stamps) told.push(['time stamps', `${detail.stamps}`])
+  const measured = Object.entries(quantities).filter(
+    ([name]) => !props.stream.phases.includes(name) && name !== props.stream.main,
+  )
+  if (props.stream.phases.length === 0)
+    told.push(
+      ...measured.map(([name, value]): [string, string] => [
+        name.replaceAll('_', ' '),
+        inWords(value, (props.units[name] ?? '').replace('{packet}', 'packets')),
+      ]),
+    )
+  return told
+})
+</script>
+
+<template>
+  <div class="pt-1 pb-2 pl-[22px]">
+    <template v-if="stream.phases.length">
+      <div class="grid grid-cols-[72px_minmax(0,1fr)_72px] items-center gap-y-1">
+        <span class="text-2 text-ink-2">this run</span>
+        <PhaseBar :phases="stream.phases" :values="timings" :most="most" is-large />
+        <b class="pl-2">{{ inWords(sum(timings), 'ms') }}</b>
+        <span class="text-2 text-ink-2">usual run</span>
+        <PhaseBar class="opacity-75" :phases="stream.phases" :values="usual" :most="most" />
+        <span class="pl-2 text-2 text-ink-2">{{ inWords(sum(usual), 'ms') }}</span>
+      </div>
+      <p class="mt-0.5 text-1 text-ink-3">usual: the median of each phase in this window</p>
+    </template>
+    <div v-if="trips.length" class="mt-1 text-2">
+      <span class="text-ink-3">each packet</span>
+      <span
+        v-for="(trip, index) in trips"
+        :key="index"
+        class="ml-3 whitespace-nowrap"
+        :class="trip === null ? 'text-breached-ink' : ''"
+        >{{ trip === null ? 'lost' : inWords(trip / 1000, 'ms') }}</span
+      >
+    </div>
+    <ol v-if="tries.length" class="mt-1 text-2">
+      <li v-for="(one, index) in tries" :key="one.started">
+        <span class="text-ink-3">try {{ index + 1 }} at {{ clock(ms(one.started), true) }}</span>
+        {{ one.reason ? one.words : 'ok' }} after {{ inWords(one.duration_ms, 'ms')
+        }}<template v-if="one.note">: {{ one.note }}</template>
+      </li>
+    </ol>
+    <dl class="mt-1 grid grid-cols-2 gap-x-[22px] gap-y-px text-2 leading-[1.35] max-phone:grid-cols-1">
+      <div v-for="[name, value] in facts" :key="name" class="relative pl-[84px]">
+        <dt class="absolute left-0 text-ink-3">{{ name }}</dt>
+        <dd class="truncate" :title="value">{{ value }}</dd>
+      </div>
+      <div v-if="headers.length" class="relative col-span-2 pl-[84px] max-phone:col-span-1">
+        <dt class="absolute left-0 text-ink-3">headers</dt>
+        <dd class="break-words">
+          <span v-for="{ name, value } in headers" :key="name" class="mr-3">{{ name.toLowerCase() }} {{ value }}</span>
+        </dd>
+      </div>
+    </dl>
+    <p v-if="run.is_generated" class="mt-1 text-1 text-ink-3">This run is made-up history of the demo, not measured.</p>
+  </div>
+</template>

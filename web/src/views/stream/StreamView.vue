@@ -1,0 +1,154 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, answered } from '@/api/client'
+import { useClock } from '@/app/clock'
+import { duration, full, moment, ms, written } from '@/app/format'
+import { useFresh } from '@/app/fresh'
+import { usePage } from '@/app/page'
+import BandPlot from '@/parts/BandPlot.vue'
+import Dome from '@/parts/Dome.vue'
+import PhasePlot from '@/parts/PhasePlot.vue'
+import TimeAxis from '@/parts/TimeAxis.vue'
+import Track from '@/parts/Track.vue'
+import Trouble from '@/parts/Trouble.vue'
+import Waiting from '@/parts/Waiting.vue'
+import { phaseColour, phaseLabel } from '@/parts/phases'
+
+import FactTracks from './FactTracks.vue'
+import LatestRuns from './LatestRuns.vue'
+import StateTrack from './StateTrack.vue'
+import StreamFigures from './StreamFigures.vue'
+
+const id = Number(useRoute().params.stream)
+const { asked, window, now, instant } = useClock()
+useFresh((stream) => stream === id)
+
+const path = { stream: id }
+const stream = useQuery({
+  queryKey: ['stream', id, asked],
+  queryFn: () => answered(api.GET('/api/streams/{stream}', { params: { path, query: asked.value } })),
+})
+const series = useQuery({
+  queryKey: ['series', id, asked],
+  queryFn: () =>
+    answered(api.GET('/api/streams/{stream}/series', { params: { path, query: { ...asked.value, points: 240 } } })),
+})
+const about = computed(() => stream.data.value)
+usePage(
+  () => about.value?.probe ?? 'Stream',
+  () => (about.value ? `from ${about.value.vantage_point}, ${about.value.kind_label}` : ''),
+)
+
+/* The slice under the instant, or the newest that holds anything. */
+const index = computed(() => {
+  const data = series.data.value
+  if (!data) return -1
+  const starts = data.starts.map(ms)
+  if (instant.value !== null) {
+    const at = instant.value
+    return starts.findLastIndex((start) => start <= at)
+  }
+  return data.p50.findLastIndex((value) => value !== null)
+})
+const value = computed(() => written(series.data.value?.p50[index.value], about.value?.unit ?? 'ms'))
+const phases = computed(() =>
+  [...(about.value?.phases ?? [])]
+    .filter((name) => series.data.value?.phases[name])
+    .reverse()
+    .map((name) => ({ name, figure: written(series.data.value?.phases[name]?.[index.value], 'ms').figure })),
+)
+const total = computed(() => series.data.value?.counts.reduce((sum, count) => sum + count, 0) ?? 0)
+const since = computed(() => (about.value ? moment(ms(about.value.since), now.value) : ''))
+const every = computed(() => (about.value ? duration(about.value.interval_s * 1000) : ''))
+const slice = computed(() => {
+  const data = series.data.value
+  if (!data || !about.value) return ''
+  return data.width_s > about.value.interval_s ? `per ${duration(data.width_s * 1000)}` : 'every run'
+})
+</script>
+
+<template>
+  <Trouble v-if="stream.isError.value" what="This stream" :error="stream.error.value" @again="stream.refetch()" />
+  <Waiting v-if="stream.isPending.value" what="Reading the stream." />
+  <template v-if="about">
+    <p class="my-[11px] text-[16.5px] leading-[1.36] text-pretty">
+      <Dome :state="about.state" :width="20" class="mr-[3px]" />
+      <b :title="full(ms(about.since))">
+        {{ about.sentence
+        }}<template v-if="about.state === 'silent' && about.last_run">
+          for {{ duration(now - ms(about.last_run)) }}</template
+        ><template v-else-if="about.state !== 'silent'">, since {{ since }}</template
+        >.
+      </b>
+      <template v-if="!about.is_active"> It is not measured any more; this is its history.</template>
+      <template v-else-if="!about.last_run"> No answer yet, the first is due within {{ every }}.</template>
+      <template v-else-if="about.limits.length === 0"> It has no limits: only failed runs count against it.</template>
+    </p>
+    <div class="grid grid-cols-[minmax(0,1fr)_330px] gap-x-8 max-[1100px]:block">
+      <div>
+        <div class="flex items-baseline gap-3.5 border-b border-rule-strong pb-1">
+          <h2 class="heading">Every {{ every }}, on one clock</h2>
+          <span class="flex-1" />
+          <span class="flex items-center gap-1.5 text-2 text-ink-2">
+            <i class="inline-block w-4 border-t-2 border-line" />median
+            <i class="ml-1.5 inline-block h-[9px] w-4 border-t border-line bg-line/15" />p5 to p95
+            <i class="ml-1.5 inline-block h-2.5 w-0 border-l-2 border-breached" />no good answer
+            <i class="hatched ml-1.5 inline-block h-2.5 w-4" />no result
+          </span>
+        </div>
+        <Trouble v-if="series.isError.value" what="The series" :error="series.error.value" @again="series.refetch()" />
+        <template v-if="series.data.value">
+          <Track
+            :name="about.kind === 'icmp' ? 'Round trip' : about.kind === 'tcp' ? 'Connect time' : 'Total time'"
+            :note="slice"
+            :stretch="window"
+            :height="128"
+          >
+            <BandPlot :series="series.data.value" :stretch="window" :limits="about.limits" :main="about.main" />
+            <p v-if="total === 0" class="absolute inset-x-0 top-1/2 text-center text-2 text-ink-2">
+              Nothing measured in this window.
+              <template v-if="about.last_run">The last result is of {{ moment(ms(about.last_run), now) }}.</template>
+            </p>
+            <template #value>
+              <b class="font-mid"
+                >{{ value.figure }}<span class="unit">{{ value.unit }}</span></b
+              >
+              <span class="block text-1 text-ink-3">{{ instant === null ? 'newest' : 'at the instant' }}</span>
+            </template>
+          </Track>
+          <Track v-if="phases.length" name="Phases" note="mean" :stretch="window" :height="88">
+            <PhasePlot
+              :series="series.data.value"
+              :phases="[...phases].reverse().map((one) => one.name)"
+              :stretch="window"
+            />
+            <template #value>
+              <span v-for="one in phases" :key="one.name" class="flex items-center text-1 leading-[15.5px] text-ink-2">
+                <i class="mr-1 inline-block size-[7px]" :style="{ background: phaseColour(one.name) }" />{{
+                  phaseLabel(one.name)
+                }}
+                <span class="flex-1" />{{ one.figure }}
+              </span>
+            </template>
+          </Track>
+          <StateTrack :spans="series.data.value.spans" :stretch="window" />
+          <FactTracks :stream="id" :stretch="window" />
+          <div
+            class="grid grid-cols-[104px_minmax(0,1fr)_86px] gap-x-2.5 max-phone:grid-cols-[76px_minmax(0,1fr)_66px]"
+          >
+            <span />
+            <TimeAxis :stretch="window" />
+          </div>
+          <p v-if="series.data.value.is_generated" class="text-1 text-ink-3">
+            Part of this window is made-up history of the demo, not measured.
+          </p>
+        </template>
+        <LatestRuns :stream="about" />
+      </div>
+      <StreamFigures :stream="about" />
+    </div>
+  </template>
+</template>

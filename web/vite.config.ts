@@ -1,0 +1,14 @@
+import { fileURLToPath } from 'node:url'
+
+import tailwindcss from '@tailwindcss/vite'
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vite'
+
+const hub = process.env.KUPPEL_DEV_HUB ?? 'http://127.0.0.1:8470'
+
+export default defineConfig({
+  plugins: [vue(), tailwindcss()],
+  resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
+  server: { port: 8480, strictPort: true, proxy: { '/api': hub } },
+  build: { target: 'es2022' },
+})
