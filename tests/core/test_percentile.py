@@ -103,6 +103,7 @@ class Interval(unittest.TestCase):
         hits = 0
         for _ in range(400):
             interval = percentile_interval(generator.exponential(size=200), 0.9)
-            assert interval.low is not None and interval.high is not None
+            assert interval.low is not None
+            assert interval.high is not None
             hits += interval.low <= truth <= interval.high
         self.assertGreaterEqual(hits / 400, 0.92)

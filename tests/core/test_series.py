@@ -118,7 +118,8 @@ class Words(unittest.TestCase):
         )
         self.assertEqual(
             told,
-            "A is breached; the other 2 vantage points are fine. The x is breached for at least a quarter of those who measure it.",
+            "A is breached; the other 2 vantage points are fine. "
+            "The x is breached for at least a quarter of those who measure it.",
         )
         self.assertIn(
             "All 2 vantage points are fine", estate_sentence({"A": State.FINE, "B": State.FINE}, {"x": State.FINE})

@@ -63,7 +63,8 @@ class WebService:
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         client = str(writer.get_extra_info("peername")[0])
-        with contextlib.suppress(ConnectionError, h11.RemoteProtocolError, asyncio.IncompleteReadError):
+        # A stand-in that is stopped ends its answers quietly; asyncio would print each of them.
+        with contextlib.suppress(ConnectionError, h11.RemoteProtocolError, asyncio.CancelledError):
             connection = h11.Connection(h11.SERVER)
             request = await _next_request(connection, reader)
             if request is not None:
@@ -115,7 +116,7 @@ class TcpService:
         await _close(server)
 
     async def _serve(self, _reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        with contextlib.suppress(ConnectionError):
+        with contextlib.suppress(ConnectionError, asyncio.CancelledError):
             await asyncio.sleep(self.delay_s)
             writer.write(self.greeting)
             await writer.drain()

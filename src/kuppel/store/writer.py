@@ -105,6 +105,10 @@ class Writer:
 
 
 def _told(error: Exception) -> Exception:
-    if isinstance(error, OperationalError) and "full" in str(error.orig):
-        return StoreFull(str(error.orig))
+    """The error in the store's words. SQLite undoes everything by itself when full, so undoing again fails on top of it."""
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, OperationalError) and "full" in str(cause.orig):
+            return StoreFull(str(cause.orig))
+        cause = cause.__context__
     return error

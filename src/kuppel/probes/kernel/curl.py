@@ -1,6 +1,7 @@
 """One HTTP exchange by libcurl: phases, the address really used, and the certificate chain even when it is refused."""
 
 import io
+import ipaddress
 import os
 from typing import Any
 from urllib.parse import urlsplit
@@ -48,6 +49,7 @@ class _Body:
 
 def fetch(request: Request, binding: Binding) -> Exchange:
     """Make the exchange on a connection of its own; blocks until the answer is whole or the timeout passed."""
+    _check_family(request)
     handle = pycurl.Curl()
     body = _Body()
     lines: list[bytes] = []
@@ -72,6 +74,17 @@ def fetch(request: Request, binding: Binding) -> Exchange:
         )
     finally:
         handle.close()
+
+
+def _check_family(request: Request) -> None:
+    """libcurl applies the family to names only; an address of the other one would be used all the same."""
+    literal = request.address or urlsplit(request.url).hostname or ""
+    try:
+        version = ipaddress.ip_address(literal).version
+    except ValueError:
+        return
+    if request.family not in ("auto", f"ipv{version}"):
+        raise NetError(Reason.NO_ADDRESS_OF_FAMILY, f"{literal} is not an {request.family} address")
 
 
 def _configure(handle: Any, request: Request, binding: Binding) -> None:

@@ -6,6 +6,7 @@ when it enters, so neither holds the agent's own lateness. They are of CLOCK_REA
 train, the monotonic clock's user-space times stand in.
 """
 
+import functools
 import os
 import select
 import socket
@@ -20,7 +21,7 @@ from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetErr
 from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_header
 
 # include/uapi/asm-generic/socket.h and linux/net_tstamp.h; the standard library does not name them.
-_SO_TIMESTAMPING = 37
+_SO_TIMESTAMPNS, _SO_TIMESTAMPING = 35, 37
 _STAMP_FLAGS = (1 << 1) | (1 << 3) | (1 << 4) | (1 << 7) | (1 << 11)  # TX, RX, SOFTWARE, OPT_ID, OPT_TSONLY
 _SOL_RAW, _ICMP_FILTER = 255, 1
 _ICMPV6_FILTER = 1
@@ -50,6 +51,7 @@ class _Train:
     identifier: int
     token: bytes
     timeout_ns: int
+    realtime_offset_ns: int
     sent: list[_Sent] = field(default_factory=list)
     refusal: str = ""
     has_kernel_receive: bool = True
@@ -57,18 +59,45 @@ class _Train:
 
 def send_train(train: EchoTrain, binding: Binding) -> EchoReport:
     """Send the train and wait for its replies; blocks for at most its duration plus the timeout."""
+    _keep_stamping()
     is_v6 = ":" in train.address
     sock, is_raw = _open(is_v6)
     with sock:
         bind(sock, binding)
         _prepare(sock, train, is_v6=is_v6, is_raw=is_raw)
         # Raw sockets of all agents on a machine see every reply: the token tells ours from others'.
-        running = _Train(sock, is_v6, is_raw, os.getpid() & 0xFFFF, os.urandom(8), train.timeout_us * 1000)
+        running = _Train(
+            sock, is_v6, is_raw, os.getpid() & 0xFFFF, os.urandom(8), train.timeout_us * 1000, _realtime_offset()
+        )
         try:
             _run(running, train)
         except OSError as error:
             raise net_error(error, train.address) from None
         return _report(running)
+
+
+@functools.cache
+def _keep_stamping() -> socket.socket:
+    """A socket, held for the life of the process, that keeps the kernel stamping what it receives.
+
+    The kernel stamps only while some socket asks for it, and begins a moment after the first one asked: without this
+    one, the first replies of a train would come without a stamp.
+    """
+    keeper = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    keeper.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+    time.sleep(0.005)
+    return keeper
+
+
+def _realtime_offset() -> int:
+    """CLOCK_REALTIME minus CLOCK_MONOTONIC in ns, from the least disturbed of a few pairs of readings."""
+    readings = []
+    for _ in range(5):
+        before = time.monotonic_ns()
+        wall = time.time_ns()
+        after = time.monotonic_ns()
+        readings.append((after - before, wall - (before + after) // 2))
+    return min(readings)[1]
 
 
 def _open(is_v6: bool) -> tuple[socket.socket, bool]:
@@ -186,9 +215,7 @@ def _stamp(ancillary: list[tuple[int, int, bytes]]) -> int | None:
 
 
 def _report(running: _Train) -> EchoReport:
-    first = running.sent[0]
-    drift_ns = (time.time_ns() - first.wall_ns) - (time.monotonic_ns() - first.monotonic_ns)
-    is_stepped = abs(drift_ns) > _STEP_NS
+    is_stepped = abs(_realtime_offset() - running.realtime_offset_ns) > _STEP_NS
     has_kernel_send = all(one.kernel_ns is not None for one in running.sent if one.reply_wall_ns is not None)
     packets = []
     for one in running.sent:

@@ -35,7 +35,7 @@ def net_error(error: OSError, what: str) -> NetError:
 
 
 def name_timeout(timeout_us: int) -> NetError:
-    return NetError(Reason.NAME_TIMEOUT, f"no answer from the resolver within {timeout_us / 1e6:g} s")
+    return NetError(Reason.NAME_TIMEOUT, f"no answer from the resolver within {timeout_us / 1e6:.3g} s")
 
 
 def resolve(name: str, family: Family) -> Resolution:
@@ -85,7 +85,7 @@ def connect(address: str, port: int, timeout_us: int, binding: Binding) -> Conne
             poll = select.poll()
             poll.register(sock, select.POLLOUT)
             if not poll.poll(timeout_us / 1000):
-                raise NetError(Reason.CONNECT_TIMEOUT, f"{where} did not answer within {timeout_us / 1e6:g} s")
+                raise NetError(Reason.CONNECT_TIMEOUT, f"{where} did not answer within {timeout_us / 1e6:.3g} s")
             elapsed_us = (time.perf_counter_ns() - begun) // 1000
             status = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
         else:

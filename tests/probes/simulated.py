@@ -1,0 +1,52 @@
+"""A network that answers from a script: the seam of `Net` with nothing behind it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from kuppel.probes.net import Binding, Connection, EchoReport, EchoTrain, Exchange, Family, Request, Resolution
+
+
+@dataclass
+class SimulatedClock:
+    """Time passes only by sleeping."""
+
+    now_us: int = 1_000_000_000_000_000
+
+    def utc_us(self) -> int:
+        return self.now_us
+
+    def monotonic_us(self) -> int:
+        return self.now_us
+
+    async def sleep_us(self, duration_us: int) -> None:
+        self.now_us += duration_us
+
+
+@dataclass
+class SimulatedNet:
+    """Each answer is a function of what was asked; it may raise `NetError`."""
+
+    clock: SimulatedClock = field(default_factory=SimulatedClock)
+    on_icmp: Callable[[EchoTrain], EchoReport] | None = None
+    on_connect: Callable[[str, int], Connection] | None = None
+    on_fetch: Callable[[Request], Exchange] | None = None
+    asked: list[object] = field(default_factory=list)
+
+    async def resolve(self, name: str, family: Family, timeout_us: int) -> Resolution:
+        self.asked.append((name, family, timeout_us))
+        return Resolution(("192.0.2.7",), 1500)
+
+    async def icmp(self, train: EchoTrain) -> EchoReport:
+        self.asked.append(train)
+        assert self.on_icmp is not None
+        return self.on_icmp(train)
+
+    async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
+        self.asked.append((address, port, timeout_us, binding))
+        assert self.on_connect is not None
+        return self.on_connect(address, port)
+
+    async def fetch(self, request: Request) -> Exchange:
+        self.asked.append(request)
+        assert self.on_fetch is not None
+        return self.on_fetch(request)

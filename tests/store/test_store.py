@@ -1,0 +1,293 @@
+"""The store: what is written once, read back, and refused."""
+
+import sqlite3
+import tempfile
+import threading
+import unittest
+from functools import partial
+from pathlib import Path
+
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import Connection, text
+
+from kuppel.core.error import SettingsError
+from kuppel.core.limit import Level, Limit
+from kuppel.core.reason import Reason
+from kuppel.core.result import Attempt, Result
+from kuppel.core.state import Judgement, State, StreamState
+from kuppel.store import history, intake, inventory, states
+from kuppel.store.database import Database, DatabaseUnusable
+from kuppel.store.intake import NumberedResult
+from kuppel.store.inventory import NotFound, Probe
+from kuppel.store.states import StateNote
+from kuppel.store.tables import metadata
+from kuppel.store.writer import StoreBusy, StoreFull, Writer
+
+
+def a_result(time_us: int, total: float = 100.0, reason: Reason | None = None, **facts: str) -> Result:
+    quantities = {} if reason else {"total": total, "connect": total / 10}
+    return Result(time_us, reason, quantities, facts, (Attempt(time_us, 1000, reason, "seen"),), {"status": 200})
+
+
+def a_probe(target: int, points: tuple[int, ...], **changed: object) -> Probe:
+    values = {
+        "id": 0, "name": "front page", "kind": "http", "target_id": target, "settings": {"url": "http://a.example/"},
+        "interval_us": 60_000_000, "attempts": 2, "attempt_gap_us": 0, "interface": None, "source": None,
+        "limits": (Limit("total", 650, 800, 600),), "judgement": Judgement(3, 5), "is_enabled": True,
+        "vantage_point_ids": points,
+    }  # fmt: skip
+    return Probe(**(values | changed))  # type: ignore[arg-type]
+
+
+class StoreCase(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.path = Path(folder.name) / "kuppel.db"
+        self.database = Database(self.path)
+        self.addCleanup(self.database.close)
+        self.writer = Writer(self.database)
+        self.addCleanup(self.writer.close)
+
+    def a_stream(self) -> int:
+        """An inventory with two vantage points; the first stream's number."""
+        description = {"kind": "site", "place": "", "provider": "", "version": "1", "addresses": []}
+        self.points = [
+            self.writer.write(partial(inventory.enrol, description=description | {"name": name}, token_hash=name, now_us=5))
+            for name in ("Brannick", "Ostrey")
+        ]
+        self.target = self.writer.write(partial(inventory.add_target, name="booking site", description="")).id
+        self.probe = self.writer.write(partial(inventory.add_probe, new=a_probe(self.target, tuple(self.points)), now_us=5))
+        with self.database.reading() as connection:
+            return inventory.active_streams(connection)[0].id
+
+    def take(self, results: list[NumberedResult], up_to: int, spool: str = "spool-one") -> intake.Intake:
+        return self.writer.write(
+            lambda connection: intake.take_batch(connection, self.points[0], spool, results, up_to, refused=0)
+        )
+
+
+class Opening(StoreCase):
+    def test_migrations_make_exactly_the_tables(self) -> None:
+        with self.database.write_engine.connect() as connection:
+            context = MigrationContext.configure(connection, opts={"compare_type": True})
+            self.assertEqual(compare_metadata(context, metadata), [])
+
+    def test_it_opens_again_with_what_was_there(self) -> None:
+        self.a_stream()
+        again = Database(self.path)
+        self.addCleanup(again.close)
+        with again.reading() as connection:
+            self.assertEqual([one.name for one in inventory.vantage_points(connection)], ["Brannick", "Ostrey"])
+
+    def test_write_ahead_log_and_read_only_readers(self) -> None:
+        with self.database.reading() as connection:
+            self.assertEqual(connection.execute(text("PRAGMA journal_mode")).scalar(), "wal")
+            with self.assertRaisesRegex(Exception, "readonly"):
+                connection.execute(text("DELETE FROM target"))
+
+    def test_a_database_of_a_newer_version_is_refused(self) -> None:
+        with sqlite3.connect(self.path) as connection:
+            connection.execute("UPDATE alembic_version SET version_num = '9999'")
+        connection.close()
+        with self.assertRaisesRegex(DatabaseUnusable, r"newer Kuppel .*9999.*--data"):
+            Database(self.path)
+
+    def test_a_file_that_is_no_database_is_refused(self) -> None:
+        stranger = self.path.with_name("letter.db")
+        stranger.write_bytes(b"Dear harbour master, " * 100)
+        with self.assertRaisesRegex(DatabaseUnusable, "not a Kuppel database"):
+            Database(stranger)
+
+    def test_a_folder_that_cannot_be_made_is_refused(self) -> None:
+        with self.assertRaisesRegex(DatabaseUnusable, "--data"):
+            Database(self.path / "below-a-file" / "kuppel.db")
+
+
+class Taking(StoreCase):
+    def test_each_result_once_however_it_is_cut(self) -> None:
+        stream = self.a_stream()
+        results = [NumberedResult(n, stream, a_result(n * 1000)) for n in range(1, 7)]
+        first = self.take(results[:4], 4)
+        again = self.take(results[:4], 4)
+        other = self.take(results[2:], 6)
+        self.assertEqual([len(one.taken) for one in (first, again, other)], [4, 0, 2])
+        self.assertEqual([one.acknowledged for one in (first, again, other)], [4, 4, 6])
+        self.assertEqual(again.repeated, 4)
+        with self.database.reading() as connection:
+            self.assertEqual(history.run_counts(connection, 0, 10**12), {stream: (6, 6)})
+
+    def test_a_new_spool_counts_anew(self) -> None:
+        stream = self.a_stream()
+        self.take([NumberedResult(1, stream, a_result(1000))], 1)
+        self.assertEqual(len(self.take([NumberedResult(1, stream, a_result(2000))], 1, "spool-two").taken), 1)
+
+    def test_a_late_answer_to_an_old_batch_takes_nothing_back(self) -> None:
+        stream = self.a_stream()
+        self.take([NumberedResult(9, stream, a_result(9000))], 9)
+        self.assertEqual(self.take([NumberedResult(3, stream, a_result(3000))], 3).acknowledged, 9)
+
+    def test_what_was_stored_is_read_back(self) -> None:
+        stream = self.a_stream()
+        self.take([NumberedResult(1, stream, a_result(1000, 123.25, address="192.0.2.1"))], 1)
+        with self.database.reading() as connection:
+            (run,) = history.runs(connection, stream, 0, 10**12, 10)
+            samples = history.samples(connection, [stream], ["total"], 0, 10**12)
+        self.assertEqual(run.quantities, {"total": 123.25, "connect": 12.325})
+        self.assertEqual((run.reason, run.detail, run.attempts[0]["note"]), (None, {"status": 200}, "seen"))
+        times, values = samples[stream, "total"]
+        self.assertEqual((times.tolist(), values.tolist()), ([1000], [123.25]))
+
+    def test_windows_are_half_open(self) -> None:
+        stream = self.a_stream()
+        self.take([NumberedResult(n, stream, a_result(n * 1000)) for n in (1, 2, 3)], 3)
+        with self.database.reading() as connection:
+            ok, failed = history.run_times(connection, stream, 1000, 3000)
+        self.assertEqual((ok.tolist(), failed.tolist()), ([1000, 2000], []))
+
+    def test_facts_are_stored_when_they_change(self) -> None:
+        stream = self.a_stream()
+        values = ["192.0.2.1", "192.0.2.1", "192.0.2.2", "192.0.2.2", "192.0.2.1"]
+        self.take([NumberedResult(n, stream, a_result(n * 1000, address=value)) for n, value in enumerate(values, 1)], 5)
+        self.take([NumberedResult(6, stream, a_result(500, address="192.0.2.9"))], 6)
+        with self.database.reading() as connection:
+            found = [(one.value, one.from_us) for one in history.facts(connection, stream, 10**12)]
+        self.assertEqual(found, [("192.0.2.1", 1000), ("192.0.2.2", 3000), ("192.0.2.1", 5000)])
+
+    def test_a_full_disk_stores_nothing_of_the_batch_and_says_so(self) -> None:
+        """SQLite's own limit on the number of pages gives its own error SQLITE_FULL."""
+        stream = self.a_stream()
+
+        def limit_pages(connection: Connection) -> None:
+            pages = connection.execute(text("PRAGMA page_count")).scalar_one()
+            connection.execute(text(f"PRAGMA max_page_count={pages + 2}"))
+
+        self.writer.write(limit_pages)
+        with self.assertRaises(StoreFull):
+            self.take([NumberedResult(n, stream, a_result(n * 1000)) for n in range(1, 2000)], 1999)
+        with self.database.reading() as connection:
+            self.assertEqual(history.run_counts(connection, 0, 10**12), {})
+        self.writer.write(lambda connection: connection.execute(text("PRAGMA max_page_count=1073741823")).scalar())
+        self.assertEqual(len(self.take([NumberedResult(1, stream, a_result(1000))], 1).taken), 1)
+
+
+class Writing(StoreCase):
+    def test_a_job_that_fails_is_undone_alone(self) -> None:
+        hold = threading.Event()
+        held = self.writer.submit(lambda _connection: hold.wait(5))
+        good = self.writer.submit(partial(inventory.add_target, name="one", description=""))
+
+        def half(connection: Connection) -> None:
+            inventory.add_target(connection, "two", "")
+            raise SettingsError("name", "two", "be something else")
+
+        bad = self.writer.submit(half)
+        hold.set()
+        held.result(5)
+        good.result(5)
+        with self.assertRaises(SettingsError):
+            bad.result(5)
+        with self.database.reading() as connection:
+            self.assertEqual([one.name for one in inventory.targets(connection)], ["one"])
+
+    def test_a_full_queue_says_come_again(self) -> None:
+        small = Writer(self.database, capacity=2)
+        self.addCleanup(small.close)
+        hold, begun = threading.Event(), threading.Event()
+
+        def wait(_connection: Connection) -> None:
+            begun.set()
+            hold.wait(5)
+
+        small.submit(wait)
+        begun.wait(5)
+        for _ in range(2):
+            small.submit(lambda _connection: None)
+        with self.assertRaises(StoreBusy):
+            small.submit(lambda _connection: None)
+        hold.set()
+
+    def test_closing_finishes_what_was_queued(self) -> None:
+        other = Writer(self.database)
+        futures = [other.submit(partial(inventory.add_target, name=str(n), description="")) for n in range(200)]
+        other.close()
+        self.assertTrue(all(future.done() for future in futures))
+        with self.database.reading() as connection:
+            self.assertEqual(len(inventory.targets(connection)), 200)
+
+
+class Inventory(StoreCase):
+    def test_a_probe_is_read_back_whole(self) -> None:
+        self.a_stream()
+        with self.database.reading() as connection:
+            self.assertEqual(inventory.probe(connection, self.probe.id), self.probe)
+
+    def test_a_vantage_point_that_leaves_keeps_its_history(self) -> None:
+        stream = self.a_stream()
+        self.take([NumberedResult(1, stream, a_result(1000))], 1)
+        changed = a_probe(self.target, (self.points[1],), id=self.probe.id)
+        self.writer.write(partial(inventory.change_probe, changed=changed, now_us=9))
+        with self.database.reading() as connection:
+            self.assertEqual([one.vantage_point_id for one in inventory.active_streams(connection)], [self.points[1]])
+            self.assertFalse(inventory.stream(connection, stream).is_active)
+            self.assertEqual(len(history.runs(connection, stream, 0, 10**12, 5)), 1)
+        back = a_probe(self.target, tuple(self.points), id=self.probe.id)
+        self.writer.write(partial(inventory.change_probe, changed=back, now_us=9))
+        with self.database.reading() as connection:
+            self.assertIn(stream, [one.id for one in inventory.active_streams(connection)])
+
+    def test_numbers_of_removed_streams_are_never_given_again(self) -> None:
+        """Samples name their series without a foreign key: a number that came back would join strangers."""
+        self.a_stream()
+        with self.database.reading() as connection:
+            before = {one.id for one in inventory.active_streams(connection)}
+        self.writer.write(partial(inventory.remove_probe, probe_id=self.probe.id))
+        self.writer.write(partial(inventory.add_probe, new=a_probe(self.target, tuple(self.points)), now_us=5))
+        with self.database.reading() as connection:
+            after = {one.id for one in inventory.active_streams(connection)}
+        self.assertFalse(before & after)
+
+    def test_bad_changes_name_field_and_remedy(self) -> None:
+        self.a_stream()
+        jobs = {
+            "name": partial(inventory.add_target, name="booking site", description=""),
+            "target": partial(inventory.remove_target, target_id=self.target),
+            "vantage_points": partial(inventory.add_probe, new=a_probe(self.target, (99,), name="x"), now_us=1),
+            "kind": partial(
+                inventory.change_probe, changed=a_probe(self.target, (), id=self.probe.id, kind="tcp"), now_us=1
+            ),
+        }
+        for field, job in jobs.items():
+            with self.assertRaises(SettingsError) as raised:
+                self.writer.write(job)
+            self.assertEqual(raised.exception.field, field)
+        with self.assertRaises(NotFound):
+            self.writer.write(partial(inventory.remove_probe, probe_id=99))
+
+    def test_enrolling_again_withdraws_the_old_token(self) -> None:
+        self.a_stream()
+        description = {"name": "Brannick", "kind": "site", "place": "", "provider": "", "version": "2", "addresses": []}
+        again = self.writer.write(partial(inventory.enrol, description=description, token_hash="new", now_us=9))
+        self.assertEqual(again, self.points[0])
+        with self.database.reading() as connection:
+            self.assertIsNone(inventory.vantage_point_by_token(connection, "Brannick"))
+            found = inventory.vantage_point_by_token(connection, "new")
+        assert found is not None
+        self.assertEqual((found.id, found.version, found.enrolled_us), (again, "2", 5))
+
+
+class States(StoreCase):
+    def test_changes_become_spans(self) -> None:
+        stream = self.a_stream()
+        judged = StreamState(State.BREACHED, False, (Level.BREACHED, Level.BREACHED))
+        changes = ((100, State.FINE), (200, State.DEGRADED), (300, State.BREACHED))
+        note = StateNote(stream, judged, 300, 350, changes)
+        self.writer.write(partial(states.keep_states, notes=[note]))
+        with self.database.reading() as connection:
+            spans = states.state_spans(connection, 150, 400)
+            stored = inventory.stream(connection, stream)
+        self.assertEqual(
+            spans, [(stream, 150, 200, State.FINE), (stream, 200, 300, State.DEGRADED), (stream, 300, 400, State.BREACHED)]
+        )
+        self.assertEqual((stored.state, stored.judged, stored.last_run_us), (State.BREACHED, judged, 350))
