@@ -1,5 +1,6 @@
 """A network that answers from a script: the seam of `Net` with nothing behind it."""
 
+import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -20,6 +21,7 @@ class SimulatedClock:
 
     async def sleep_us(self, duration_us: int) -> None:
         self.now_us += duration_us
+        await asyncio.sleep(0)  # let others run, or a schedule would never end
 
 
 @dataclass

@@ -16,7 +16,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from kuppel import __version__
 from kuppel.hub.api import agents, health, live, matrix, probes, ribbon, streams, targets, vantage_points
-from kuppel.hub.api.problem import Problem, add_handlers
+from kuppel.hub.api.problem import Problem, add_handlers, responses
 from kuppel.hub.hub import Hub, database_path, now_us
 from kuppel.hub.settings import HubSettings
 from kuppel.hub.web import WebApplication
@@ -89,7 +89,15 @@ def _describe(app: FastAPI) -> dict[str, Any]:
         _, shapes = models_json_schema(
             [(Batch, "validation"), (Problem, "serialization")], ref_template="#/components/schemas/{model}"
         )
-        description["components"]["schemas"] |= shapes["$defs"]
+        schemas = description["components"]["schemas"]
+        schemas |= shapes["$defs"]
+        # The framework's own error shape, which the handlers turn into problems.
+        for name in ("HTTPValidationError", "ValidationError"):
+            schemas.pop(name, None)
+        for methods in description["paths"].values():
+            for route in methods.values():
+                if "application/json" in route["responses"].get("422", {}).get("content", {}):
+                    route["responses"]["422"] = responses(422)[422]
         app.openapi_schema = description
     return app.openapi_schema
 
