@@ -2,10 +2,14 @@
 
 import doctest
 import importlib
+import logging
 import pkgutil
 import sys
 import unittest
+import warnings
 from pathlib import Path
+
+import structlog
 
 import kuppel.core
 
@@ -29,11 +33,10 @@ def main() -> int:
     if unknown:
         print(f"There is no folder {unknown[0]} of tests; there are {', '.join(FOLDERS)}.")
         return 2
-    result = (
-        unittest.TextTestRunner(verbosity=1, durations=8).run(suite(folders))
-        if sys.version_info >= (3, 12)
-        else (unittest.TextTestRunner(verbosity=1).run(suite(folders)))
-    )
+    structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.CRITICAL))
+    logging.getLogger("asyncio").setLevel(logging.ERROR)
+    warnings.filterwarnings("ignore", message=".*starlette.testclient.*")
+    result = unittest.TextTestRunner(warnings=None).run(suite(folders))
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
     passed = result.testsRun - failed - skipped

@@ -253,7 +253,8 @@ class HubDies(FolderCase):
         while True:
             delivery._batch_size = min(delivery._batch_size, 40)
             delivery._wait_s = 0.2
-            await delivery.deliver_once()
+            if not await delivery.deliver_once():
+                await asyncio.sleep(0.01)
 
     @staticmethod
     def stored(hub: HubProcess, stream: int, first_us: int) -> list[int]:
