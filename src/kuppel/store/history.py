@@ -150,11 +150,24 @@ def facts(connection: Connection, stream_id: int, to_us: int) -> list[StoredFact
     return [StoredFact(*row) for row in rows]
 
 
-def arrivals(connection: Connection, from_us: int, to_us: int) -> IntArray:
-    """Times of all runs in the window."""
+def runs_per_slice(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> IntArray:
+    """How many runs of the window fall into each slice; counted in SQL, since a window may hold millions."""
     table = tables.run
-    rows = connection.execute(select(table.c.time_us).where(table.c.time_us >= from_us, table.c.time_us < to_us))
-    return np.array(rows.scalars().all(), dtype=np.int64)
+    slice_us = table.c.time_us - table.c.time_us % width_us
+    rows = connection.execute(
+        select(slice_us, func.count()).where(table.c.time_us >= from_us, table.c.time_us < to_us).group_by(slice_us)
+    )
+    counts = np.zeros(starts_us.size, dtype=np.int64)
+    for start_us, count in rows:
+        counts[(start_us - int(starts_us[0])) // width_us] = count
+    return counts
+
+
+def run_count(connection: Connection, from_us: int, to_us: int) -> int:
+    """How many runs were measured in the window."""
+    table = tables.run
+    query = select(func.count()).select_from(table).where(table.c.time_us >= from_us, table.c.time_us < to_us)
+    return connection.execute(query).scalar_one()
 
 
 def span(connection: Connection) -> tuple[int | None, int | None]:

@@ -1222,6 +1222,27 @@ export interface components {
             value: string | null;
         };
         /**
+         * QuantityShape
+         * @description A quantity with its words and its UCUM unit.
+         */
+        QuantityShape: {
+            /**
+             * Label
+             * @example 95th percentile of the run's round trips
+             */
+            label: string;
+            /**
+             * Name
+             * @example rtt_p95
+             */
+            name: string;
+            /**
+             * Unit
+             * @example ms
+             */
+            unit: string;
+        };
+        /**
          * Reason
          * @description The reason of a failed attempt or run. A new one is added here and in `SENTENCES`, nowhere else.
          * @enum {string}
@@ -1341,6 +1362,11 @@ export interface components {
              * @description Ask with this as `to` for older runs; null when there are none.
              */
             next: string | null;
+            /**
+             * Quantities
+             * @description What such a run may measure, in the order of its kind.
+             */
+            quantities: components["schemas"]["QuantityShape"][];
             /** Runs */
             runs: components["schemas"]["RunShape"][];
             /**
@@ -1348,10 +1374,6 @@ export interface components {
              * @description All runs in the whole window.
              */
             total: number;
-            /** Units */
-            units: {
-                [key: string]: string;
-            };
         };
         /**
          * RunShape

@@ -24,11 +24,15 @@ function percent(ratio: number): string {
   return grouped(value, value > 99 || value < 1 ? 2 : 1)
 }
 
+/* UCUM units of things that are counted, and the words for units that are no word themselves. */
+const COUNTED = new Set(['By', '{packet}', '{redirect}'])
+const WORDS: Record<string, string> = { By: 'B', d: 'days', '{packet}': 'packets', '{redirect}': 'redirects' }
+
 export function written(value: number | null | undefined, unit: string): Written {
   if (value === null || value === undefined) return { figure: '–', unit: '' }
   if (unit === '1') return { figure: percent(value), unit: '%' }
-  const shown: Record<string, string> = { By: 'B', d: 'days' }
-  return { figure: grouped(value, digits(value)), unit: shown[unit] ?? unit }
+  const places = Number.isInteger(value) && COUNTED.has(unit) ? 0 : digits(value)
+  return { figure: grouped(value, places), unit: WORDS[unit] ?? unit }
 }
 
 export function inWords(value: number | null | undefined, unit: string): string {
@@ -44,8 +48,9 @@ export function change(ratio: number): string {
 
 /** A difference with its sign. */
 export function signed(value: number, unit: string): string {
-  const text = inWords(Math.abs(value), unit)
-  return `${value < 0 ? MINUS : '+'}${text}`
+  const { figure, unit: shown } = written(Math.abs(value), unit)
+  const sign = /[1-9]/.test(figure) ? (value < 0 ? MINUS : '+') : '±'
+  return `${sign}${sign === '±' ? 0 : figure} ${shown}`
 }
 
 const ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone

@@ -3,10 +3,10 @@ import { computed } from 'vue'
 
 import type { State } from '@/api/client'
 
-/** A state by its shape: fine is the baseline alone, degraded half filled, breached filled, silent dashed. */
-const props = withDefaults(defineProps<{ state: State; width?: number; isInk?: boolean }>(), {
+/** A state by its shape: fine is the baseline alone, degraded half filled, breached filled, silent dashed.
+   A mute one stands beside words that say it already. */
+const props = withDefaults(defineProps<{ state: State; width?: number; isInk?: boolean; isMute?: boolean }>(), {
   width: 14,
-  isInk: false,
 })
 const height = computed(() => (props.width * 7.4) / 12)
 const colour = computed(() =>
@@ -17,13 +17,14 @@ const colour = computed(() =>
 <template>
   <svg
     class="inline-block flex-none align-[-1px]"
-    role="img"
-    :aria-label="state"
+    :role="isMute ? undefined : 'img'"
+    :aria-label="isMute ? undefined : state"
+    :aria-hidden="isMute || undefined"
     :width="width"
     :height="height"
     viewBox="0 0 12 7.4"
   >
-    <title>{{ state }}</title>
+    <title v-if="!isMute">{{ state }}</title>
     <path d="M0 6.8H12" :stroke="colour" stroke-width="1.1" />
     <template v-if="state === 'degraded'">
       <path d="M1.7 6.8A4.3 4.3 0 0 1 6 2.5V6.8Z" :fill="colour" />

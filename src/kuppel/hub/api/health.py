@@ -2,12 +2,11 @@
 
 from datetime import datetime
 
-import numpy as np
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from kuppel import __version__
-from kuppel.core.series import slice_counts, slice_starts
+from kuppel.core.series import slice_starts
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import HubDep, at, at_or_none
 from kuppel.hub.hub import now_us
@@ -49,13 +48,15 @@ def arriving(hub: HubDep) -> Arriving:
     now = now_us()
     last_minute_us = now // _MINUTE_US * _MINUTE_US
     from_us = last_minute_us - 60 * _MINUTE_US
+    minutes = slice_starts(from_us, last_minute_us, _MINUTE_US)
     with hub.database.reading() as connection:
-        times = history.arrivals(connection, from_us, now + 1)
+        counts = history.runs_per_slice(connection, minutes, _MINUTE_US, from_us, last_minute_us)
+        per_minute = history.run_count(connection, now - _MINUTE_US + 1, now + 1)
         _, newest = history.span(connection)
     return Arriving(
-        minutes=[at(int(one)) for one in slice_starts(from_us, last_minute_us, _MINUTE_US)],
-        counts=slice_counts(times, from_us, last_minute_us, _MINUTE_US).tolist(),
-        per_minute=int(np.count_nonzero(times > now - _MINUTE_US)),
+        minutes=[at(int(one)) for one in minutes],
+        counts=counts.tolist(),
+        per_minute=per_minute,
         newest=at_or_none(newest),
         now=at(now),
     )

@@ -7,7 +7,7 @@ import numpy as np
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from kuppel.core.series import slice_counts, slice_starts, slice_width, state_shares
+from kuppel.core.series import slice_starts, slice_width, state_shares
 from kuppel.core.state import State
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import HubDep, Window, WindowDep, at, at_or_none
@@ -40,7 +40,7 @@ def ribbon(
     starts = slice_starts(window.from_us, window.to_us, width_us)
     with hub.database.reading() as connection:
         spans = states.state_spans(connection, window.from_us, window.to_us)
-        times = history.arrivals(connection, window.from_us, window.to_us)
+        results = history.runs_per_slice(connection, starts, width_us, window.from_us, window.to_us)
         streams = len(inventory.active_streams(connection))
         first, _ = history.span(connection)
     shares = state_shares([span[1:] for span in spans], streams, starts, width_us)
@@ -52,7 +52,7 @@ def ribbon(
         degraded=shares.get(State.DEGRADED, none).round(4).tolist(),
         breached=shares.get(State.BREACHED, none).round(4).tolist(),
         silent=shares.get(State.SILENT, none).round(4).tolist(),
-        results=slice_counts(times, window.from_us, window.to_us, width_us).tolist(),
+        results=results.tolist(),
         streams=streams,
         first_result=at_or_none(first),
     )

@@ -157,9 +157,17 @@ class RunShape(BaseModel):
     is_generated: bool
 
 
+class QuantityShape(BaseModel):
+    """A quantity with its words and its UCUM unit."""
+
+    name: str = Field(examples=["rtt_p95"])
+    label: str = Field(examples=["95th percentile of the run's round trips"])
+    unit: str = Field(examples=["ms"])
+
+
 class RunPage(BaseModel):
     runs: list[RunShape]
-    units: dict[str, str]
+    quantities: list[QuantityShape] = Field(description="What such a run may measure, in the order of its kind.")
     next: datetime | None = Field(description="Ask with this as `to` for older runs; null when there are none.")
     failed: int = Field(description="Failed runs in the whole window.")
     total: int = Field(description="All runs in the whole window.")
@@ -297,7 +305,10 @@ def read_runs(
     page = [_run(one, joined, facts) for one in runs[:limit]]
     return RunPage(
         runs=page,
-        units={name: QUANTITIES[name].unit for name in KINDS[joined.probe.kind].quantities},
+        quantities=[
+            QuantityShape(name=one.name, label=one.label, unit=one.unit)
+            for one in (QUANTITIES[name] for name in KINDS[joined.probe.kind].quantities)
+        ],
         next=page[-1].time if len(runs) > limit else None,
         failed=failed.size,
         total=ok.size + failed.size,

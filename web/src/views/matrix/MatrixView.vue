@@ -185,7 +185,7 @@ function isHere(row: number, column: number): boolean {
         </tr>
         <tr v-for="row in group.rows" :key="row.id">
           <th
-            class="sticky left-0 z-[1] w-[112px] border-b border-rule bg-ground pl-2.5 text-3 font-mid whitespace-nowrap"
+            class="sticky left-0 z-[1] w-[112px] border-b border-rule bg-ground pr-2 pl-2.5 text-3 font-mid whitespace-nowrap"
             :class="{ 'bg-sheet': looked?.cell.vantage_point === row.id }"
           >
             {{ row.name }}
@@ -229,6 +229,7 @@ function isHere(row: number, column: number): boolean {
                   :state="cell.state"
                   :width="12"
                   is-ink
+                  is-mute
                   class="absolute bottom-[7px] left-[7px]"
                 />
                 <span v-if="cell.state === 'silent' && cell.figure.value === null" class="text-2 text-silent-ink"

@@ -133,7 +133,7 @@ function walk(event: KeyboardEvent): void {
           opened === run.time ? 'close' : 'open'
         }}</span>
       </button>
-      <RunDetail v-if="opened === run.time" :run="run" :stream="stream" :units="page.units" />
+      <RunDetail v-if="opened === run.time" :run="run" :stream="stream" :quantities="page.quantities" />
     </li>
   </ul>
   <button v-if="page?.next" class="go mt-2 text-2" @click="limit = Math.min(200, limit + 24)">

@@ -8,7 +8,11 @@ import { clock, day, inWords, ms } from '@/app/format'
 import PhaseBar from '@/parts/PhaseBar.vue'
 
 /** One run in full: its phases above a usual run's, its tries, and what it saw. */
-const props = defineProps<{ run: Shapes['RunShape']; stream: Shapes['StreamShape']; units: Record<string, string> }>()
+const props = defineProps<{
+  run: Shapes['RunShape']
+  stream: Shapes['StreamShape']
+  quantities: readonly Shapes['QuantityShape'][]
+}>()
 const { asked } = useClock()
 const figures = useQuery({
   queryKey: ['figures', props.stream.stream, asked],
@@ -38,18 +42,17 @@ const facts = computed(() => {
   if (facts.certificate_expires && quantities.certificate_days !== undefined)
     told.push(['certificate', `${facts.certificate_issuer ?? ''}, until ${day(ms(facts.certificate_expires))}`])
   if (detail.stamps) told.push(['time stamps', `${detail.stamps}`])
-  const measured = Object.entries(quantities).filter(
-    ([name]) => !props.stream.phases.includes(name) && name !== props.stream.main,
-  )
-  if (props.stream.phases.length === 0)
-    told.push(
-      ...measured.map(([name, value]): [string, string] => [
-        name.replaceAll('_', ' '),
-        inWords(value, (props.units[name] ?? '').replace('{packet}', 'packets')),
-      ]),
-    )
   return told
 })
+/* Phases are drawn; what else was measured is listed. */
+const measured = computed(() =>
+  props.stream.phases.length
+    ? []
+    : props.quantities.flatMap(({ name, label, unit }) => {
+        const value = props.run.quantities[name]
+        return value === undefined || name === props.stream.main ? [] : [{ name, label, value: inWords(value, unit) }]
+      }),
+)
 </script>
 
 <template>
@@ -92,6 +95,12 @@ const facts = computed(() => {
         <dd class="break-words">
           <span v-for="{ name, value } in headers" :key="name" class="mr-3">{{ name.toLowerCase() }} {{ value }}</span>
         </dd>
+      </div>
+    </dl>
+    <dl v-if="measured.length" class="mt-1 grid grid-cols-2 gap-x-[22px] gap-y-px text-2 max-phone:grid-cols-1">
+      <div v-for="one in measured" :key="one.name" class="flex justify-between border-t border-rule leading-[20px]">
+        <dt class="text-ink-3">{{ one.label }}</dt>
+        <dd>{{ one.value }}</dd>
       </div>
     </dl>
     <p v-if="run.is_generated" class="mt-1 text-1 text-ink-3">This run is made-up history of the demo, not measured.</p>

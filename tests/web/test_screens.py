@@ -1,0 +1,217 @@
+"""What people do on the screens, in a real browser on the real demo."""
+
+import json
+import re
+import time
+import unittest
+from datetime import UTC, datetime
+
+from playwright.sync_api import expect
+
+from tests.web import stage
+from tests.web.stage import AXE, BrowserCase, demo
+
+SCREENS = ("/matrix", "/streams/1", "/streams/9", "/streams/15", "/vantage-points", "/nowhere-at-all")
+
+
+def tearDownModule() -> None:
+    stage.stop()
+
+
+def stream_named(probe: str, point: str) -> int:
+    found: int = next(
+        one["stream"] for one in demo().ask("streams") if one["probe"] == probe and one["vantage_point"] == point
+    )
+    return found
+
+
+class Matrix(BrowserCase):
+    def test_every_figure_is_the_apis(self) -> None:
+        self.open("/matrix?measure=availability&from=2026-01-01T00:00:00Z&to=2026-01-01T01:00:00Z")
+        # A window before anything was measured holds no figure, and says so.
+        expect(self.page.locator("[data-cell='0-0']")).to_contain_text("–")
+        until = datetime.now(UTC).replace(microsecond=0)
+        since = until.replace(minute=0, second=0)
+        window = f"from={since.isoformat()}&to={until.isoformat()}".replace("+00:00", "Z")
+        self.open(f"/matrix?measure=availability&rows=none&{window}")
+        found = demo().ask(f"matrix?measure=availability&{window}")
+        for row, point in enumerate(found["rows"]):
+            for column, target in enumerate(found["columns"]):
+                cell = next(
+                    one for one in found["cells"] if one["vantage_point"] == point["id"] and one["target"] == target["id"]
+                )
+                told = self.page.locator(f"[data-cell='{row}-{column}'] > span").inner_text()
+                self.assertAlmostEqual(float(told), cell["figure"]["value"] * 100, delta=0.051)
+
+    def test_measure_is_kept_in_the_address_and_survives_a_reload(self) -> None:
+        self.open("/matrix")
+        self.page.get_by_role("radio", name="loss").click()
+        expect(self.page.get_by_text("% of packets lost in the window")).to_be_visible()
+        self.assertIn("measure=loss", self.query())
+        self.page.reload()
+        expect(self.page.get_by_role("radio", name="loss")).to_have_attribute("aria-checked", "true")
+
+    def test_arrows_walk_the_cells_and_enter_opens_one(self) -> None:
+        self.open("/matrix")
+        self.page.locator("[data-cell='0-0']").focus()
+        self.page.keyboard.press("ArrowDown")
+        self.page.keyboard.press("ArrowRight")
+        expect(self.page.locator("[data-cell='1-1']")).to_be_focused()
+        expect(self.page.get_by_role("tooltip")).to_contain_text("booking site")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="Latest runs")).to_be_visible()
+        self.assertRegex(self.path(), r"^/streams/\d+$")
+
+    def test_narrowing_leaves_what_fits_and_offers_the_way_back(self) -> None:
+        self.open("/matrix?find=Quillnet")
+        expect(self.page.get_by_role("rowheader", name="Lundhavn")).to_be_visible()
+        self.assertEqual(self.page.locator("[data-cell]").count(), 3)
+        self.page.get_by_label("Narrow by name").fill("nobody")
+        self.page.get_by_role("button", name="Show all").click()
+        expect(self.page.locator("[data-cell]")).to_have_count(12)
+
+
+class Stream(BrowserCase):
+    def test_from_the_matrix_into_a_stream_where_a_new_result_arrives_live(self) -> None:
+        self.open("/matrix")
+        self.page.locator("[data-cell='0-0']").click()
+        newest = self.page.locator("[data-run]").first
+        newest.wait_for()
+        before = newest.inner_text()
+        # The probe runs every 20 s; nobody reloads the page.
+        expect(newest).not_to_have_text(before, timeout=45_000)
+        seen = datetime.now(UTC)
+        stream = int(self.path().rsplit("/", 1)[-1])
+        run = demo().ask(f"streams/{stream}/runs?limit=1")["runs"][0]
+        self.assertEqual(run["is_generated"], False)
+        self.assertLess((seen - datetime.fromisoformat(run["time"])).total_seconds(), 20)
+
+    def test_a_failed_run_says_why_and_shows_every_try(self) -> None:
+        stream = stream_named("sailings API", "Lundhavn")
+        self.open(f"/streams/{stream}?runs=failed&span=8d&window=86400")
+        self.page.locator("[data-run]").first.click()
+        expect(self.page.get_by_text("try 2 at").first).to_be_visible()
+        expect(self.page.get_by_text("status 503, expected 200").first).to_be_visible()
+        self.assertIn("run=", self.query())
+        self.page.locator("[data-run]").first.press("Escape")
+        expect(self.page.get_by_text("try 2 at")).to_have_count(0)
+
+    def test_arrows_walk_the_runs(self) -> None:
+        self.open("/streams/1")
+        self.page.locator("[data-run]").first.focus()
+        self.page.keyboard.press("ArrowDown")
+        expect(self.page.locator("[data-run]").nth(1)).to_be_focused()
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_text("usual run")).to_be_visible()
+
+    def test_phases_are_those_of_the_standard_in_order(self) -> None:
+        self.open("/streams/1")
+        bar = self.page.locator("[data-run]").first.get_by_role("img").last
+        spoken = bar.get_attribute("aria-label") or ""
+        self.assertEqual(
+            re.findall(r"(name|connect|secure|wait|receive) ", spoken), ["name", "connect", "secure", "wait", "receive"]
+        )
+
+    def test_a_stream_that_is_not_there(self) -> None:
+        self.open("/streams/99999")
+        expect(self.page.get_by_role("alert")).to_contain_text("There is no stream 99999")
+        # The browser itself notes the answer's status.
+        self.assertTrue(all("404" in one for one in self.complaints))
+        self.complaints.clear()
+
+
+class Clock(BrowserCase):
+    def test_the_ribbon_by_keyboard_holds_the_window_and_n_lets_it_go(self) -> None:
+        self.open("/matrix")
+        expect(self.page.get_by_text("following now")).to_be_visible()
+        self.page.get_by_role("slider").focus()
+        self.page.keyboard.press("ArrowLeft")
+        expect(self.page.get_by_role("button", name="held, back to now")).to_be_visible()
+        self.assertRegex(self.query(), r"from=.*to=")
+        self.page.keyboard.press("n")
+        expect(self.page.get_by_text("following now")).to_be_visible()
+
+    def test_drawing_on_the_ribbon_chooses_a_window(self) -> None:
+        self.open("/streams/1")
+        box = self.page.get_by_role("slider").bounding_box()
+        assert box is not None
+        self.page.mouse.move(box["x"] + box["width"] * 0.5, box["y"] + 30)
+        self.page.mouse.down()
+        self.page.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + 30, steps=6)
+        self.page.mouse.up()
+        expect(self.page.get_by_role("button", name="held, back to now")).to_be_visible()
+        found = re.search(r"from=([^&]+)&to=([^&]+)", self.query())
+        assert found is not None
+        since, until = (datetime.fromisoformat(one.replace("%3A", ":").replace("Z", "+00:00")) for one in found.groups())
+        # A tenth of 36 h, to the width of a pixel (the ribbon keeps 0.8 % of room at its right).
+        self.assertAlmostEqual((until - since).total_seconds() / 3600, 3.63, delta=0.1)
+
+    def test_an_instant_stands_on_every_track(self) -> None:
+        self.open("/streams/1")
+        plot = self.page.locator("svg[viewBox='0 0 1000 100']").first
+        plot.wait_for()
+        plot.hover()
+        expect(self.page.get_by_text("at the instant")).to_be_visible()
+        plot.click()
+        expect(self.page.get_by_role("button", name=re.compile("pinned at"))).to_be_visible()
+        self.page.keyboard.press("Escape")
+        expect(self.page.get_by_role("button", name=re.compile("pinned at"))).to_have_count(0)
+
+
+class Finding(BrowserCase):
+    def test_slash_finds_a_stream_by_words_in_any_order(self) -> None:
+        self.open("/vantage-points")
+        self.page.keyboard.press("/")
+        self.page.get_by_role("combobox", name="Find or do anything").press_sequentially("fulmar gate")
+        first = self.page.get_by_role("option").first
+        expect(first).to_contain_text("gate controller from MV Fulmar")
+        expect(first).to_have_class(re.compile("bg-accent-wash"))
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="gate controller")).to_be_visible()
+
+    def test_the_theme_is_switched_and_remembered(self) -> None:
+        self.open("/matrix")
+        self.page.get_by_role("button", name="Switch to night").click()
+        self.page.reload()
+        self.assertEqual(self.page.locator("html").get_attribute("data-theme"), "night")
+
+
+class VantagePoints(BrowserCase):
+    def test_who_measures_and_how_well(self) -> None:
+        self.open("/vantage-points")
+        for name in ("Brannick", "Lundhavn", "MV Fulmar", "North"):
+            expect(self.page.get_by_role("rowheader", name=name)).to_be_visible()
+        self.page.get_by_label("Narrow by name").fill("127.0.1.12")
+        expect(self.page.get_by_role("rowheader")).to_have_count(1)
+
+
+class EveryScreen(BrowserCase):
+    """By axe-core: WCAG 2.1, levels A and AA. By us: nothing runs over the edge, at a desk and on a phone."""
+
+    def test_is_accessible_in_both_themes(self) -> None:
+        for theme in ("light", "dark"):
+            self.page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
+            for path in SCREENS:
+                with self.subTest(path, theme=theme):
+                    self.open(path)
+                    self.page.wait_for_load_state("load")
+                    time.sleep(0.8)  # queries answer, the first paint settles
+                    self.page.add_script_tag(path=str(AXE))
+                    found = self.page.evaluate(
+                        "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']})"
+                        ".then(r => r.violations.map(v => [v.id, v.nodes.map(n => n.target.join(' ')).slice(0, 4)]))"
+                    )
+                    self.assertEqual(found, [], json.dumps(found, indent=1))
+
+    def test_nothing_runs_over_the_edge(self) -> None:
+        for width in (1280, 390):
+            self.page.set_viewport_size({"width": width, "height": 800})
+            for path in SCREENS:
+                with self.subTest(path, width=width):
+                    self.open(path)
+                    time.sleep(0.8)
+                    self.assertEqual(self.page.evaluate("document.documentElement.scrollWidth"), width)
+
+
+if __name__ == "__main__":
+    unittest.main()
