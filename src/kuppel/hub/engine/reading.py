@@ -11,7 +11,7 @@ from kuppel.core.reason import Reason
 from kuppel.core.sentence import StreamReading, stream_sentence
 from kuppel.core.series import Band, FloatArray, IntArray, band, slice_counts, slice_means, slice_width
 from kuppel.core.state import State
-from kuppel.hub.engine.estate import Joined, Statistic, joined_streams, time_statistic
+from kuppel.hub.engine.estate import FEW_SAMPLES, Joined, Statistic, joined_streams, time_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history, states
 from kuppel.store.database import Database
@@ -114,7 +114,7 @@ def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> lis
 
 
 def _change(median: float | None, before: FloatArray) -> float | None:
-    if median is None or before.size == 0 or (middle := percentile(before, 0.5)) <= 0:
+    if median is None or before.size < FEW_SAMPLES or (middle := percentile(before, 0.5)) <= 0:
         return None
     return median / middle - 1
 

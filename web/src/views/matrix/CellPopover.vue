@@ -56,11 +56,11 @@ const since = computed(() => (shown.value ? moment(ms(shown.value.since), now.va
 <template>
   <section class="lifted absolute z-10 px-[13px] py-[11px]" :style="{ ...place, width: `${WIDTH}px` }" role="tooltip">
     <p class="font-bold">
-      {{ row?.name }} to {{ column?.name }} <Dome :state="cell.state" />
-      <span class="font-normal" :title="full(ms(shown?.since ?? ''))">{{ cell.state }}</span>
+      {{ row?.name }} to {{ column?.name }} <Dome :state="cell.state" class="ml-1" />
+      <span class="ml-1 font-normal" :title="full(ms(shown?.since ?? ''))">{{ cell.state }}</span>
     </p>
     <template v-if="series.data.value">
-      <div class="relative mt-1 h-[72px]">
+      <div class="relative mt-4 h-[72px]">
         <BandPlot
           :series="series.data.value"
           :stretch="window"
