@@ -11,11 +11,9 @@ import time
 from datetime import datetime
 from pathlib import Path
 
-import httpx
-
 from bench.machine import Steal
 from kuppel.core.percentile import percentile
-from tests.hub.running import TOKEN, HubProcess
+from tests.hub.running import PASSWORD, TOKEN, HubProcess
 from tests.web import stage
 
 WATCH_S = 60
@@ -52,7 +50,7 @@ def main() -> None:
             stderr=subprocess.DEVNULL,
         )
         try:
-            lags = _watched(hub.url)
+            lags = _watched(hub)
         finally:
             agent.terminate()
             agent.wait(10)
@@ -72,21 +70,21 @@ def main() -> None:
     print(json.dumps({name: round(value, 3) for name, value in figures.items()}))
 
 
-def _watched(url: str) -> list[float]:
+def _watched(hub: HubProcess) -> list[float]:
     """Milliseconds from the end of each run to the screen."""
-    ask = httpx.Client(base_url=f"{url}/api/", trust_env=False, timeout=30)
+    ask = hub.api
     while not (points := ask.get("vantage-points").json()):
         time.sleep(0.2)
     target = ask.post("targets", json={"name": "this hub"}).json()["id"]
-    port = int(url.rsplit(":", 1)[1])
     probe = {
-        "name": "connect", "kind": "tcp", "target": target, "settings": {"host": "127.0.0.1", "port": port},
+        "name": "connect", "kind": "tcp", "target": target, "settings": {"host": "127.0.0.1", "port": hub.port},
         "interval_s": 1, "vantage_points": [points[0]["id"]],
     }  # fmt: skip
     ask.post("probes", json=probe).raise_for_status()
     stream = ask.get("streams").json()[0]["stream"]
     page = stage.new_page()
-    page.goto(f"{url}/streams/{stream}")
+    stage.sign_in(page, hub.url, "reader", PASSWORD)
+    page.goto(f"{hub.url}/streams/{stream}")
     page.locator("[data-run]").first.wait_for(timeout=30_000)
     page.evaluate(_WATCH)
     with Steal() as steal:

@@ -6,6 +6,7 @@ import json
 import logging
 import signal
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -62,20 +63,75 @@ def hub(
     port: Annotated[int | None, typer.Option(help="TCP port.")] = None,
     host: Annotated[str | None, typer.Option(help="Loopback address to listen on.")] = None,
     web: Annotated[Path | None, typer.Option(help="Folder of the built web application.")] = None,
+    tls_cert: Annotated[Path | None, typer.Option(help="Certificate chain (PEM).")] = None,
+    tls_key: Annotated[Path | None, typer.Option(help="Private key (PEM).")] = None,
 ) -> None:
     """Run the hub: take results, judge and show them."""
-    from kuppel.hub.server import PortTaken, run_hub
+    from kuppel.hub.sealing import KeyUnusable
+    from kuppel.hub.server import CertificateUnusable, PortTaken, run_hub
     from kuppel.hub.settings import HubSettings
     from kuppel.store.database import DatabaseUnusable
 
     try:
-        settings = HubSettings(**_given(data=data, port=port, host=host, web=web))
+        settings = HubSettings(**_given(data=data, port=port, host=host, web=web, tls_cert=tls_cert, tls_key=tls_key))
         _configure_log(settings.log_level)
         run_hub(settings)
     except ValidationError as error:
         raise _fail(_told(error)) from None
-    except (PortTaken, DatabaseUnusable) as error:
+    except (PortTaken, DatabaseUnusable, KeyUnusable, CertificateUnusable) as error:
         raise _fail(str(error)) from None
+
+
+@app.command("reset-password")
+def reset_password(
+    name: Annotated[str, typer.Argument(help="The name with which the person signs in.")],
+    data: Annotated[Path, typer.Option(help="Folder of the hub's database.")] = Path(".kuppel"),
+) -> None:
+    """Give a person a one-time password; the old one and every session of that person end at once."""
+    from kuppel.hub.engine.access import reset_password as reset
+    from kuppel.hub.hub import now_us
+
+    with _stored(data) as writer:
+        password = reset(writer, name, now_us())
+    if password is None:
+        raise _fail(f"There is nobody called {name} in {data}. Look at Access in the application, or sign in as admin.")
+    typer.echo(f"One-time password of {name}: {password}")
+
+
+@app.command("enrolment-token")
+def enrolment_token(
+    data: Annotated[Path, typer.Option(help="Folder of the hub's database.")] = Path(".kuppel"),
+    uses: Annotated[int, typer.Option(min=1, max=1000, help="How many machines may join with it.")] = 1,
+    hours: Annotated[float, typer.Option(min=0.1, max=2160, help="For how long it is good, in h.")] = 1,
+    kind: Annotated[str, typer.Option(help="public, site, mobile or personal.")] = "site",
+) -> None:
+    """Make a token with which agents join this hub, and print it this once."""
+    from kuppel.hub.engine.access import make_enrolment_token
+    from kuppel.hub.hub import now_us
+
+    with _stored(data) as writer:
+        typer.echo(make_enrolment_token(writer, kind, uses, round(hours * 3_600_000_000), now_us()))
+
+
+@contextlib.contextmanager
+def _stored(data: Path) -> Iterator[Any]:
+    """The writer of a hub's database that is there already; the hub itself may be running."""
+    from kuppel.store.database import Database, DatabaseUnusable
+    from kuppel.store.writer import Writer
+
+    path = data / "kuppel.db"
+    if not path.exists():
+        raise _fail(f"There is no hub's database in {data}. Name its folder with --data.")
+    try:
+        database = Database(path)
+    except DatabaseUnusable as error:
+        raise _fail(str(error)) from None
+    writer = Writer(database)
+    try:
+        yield writer
+    finally:
+        writer.close()
+        database.close()
 
 
 @app.command()

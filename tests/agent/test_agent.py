@@ -214,19 +214,15 @@ class HubDies(FolderCase):
         """3,000 results under way; the hub is killed (SIGKILL) four times while it takes them, and started again."""
         count = 3000
         with HubProcess(self.folder / "hub") as hub:
-            answer = httpx.post(
-                f"{hub.url}/api/agents/enrolments",
-                json=DESCRIPTION,
-                headers={"Authorization": f"Bearer {TOKEN}"},
-                trust_env=False,
-            ).json()
-            target = httpx.post(f"{hub.url}/api/targets", json={"name": "gates"}, trust_env=False).json()["id"]
+            joining = {"Authorization": f"Bearer {TOKEN}"}
+            answer = hub.api.post("agents/enrolments", json=DESCRIPTION, headers=joining).json()
+            target = hub.api.post("targets", json={"name": "gates"}).json()["id"]
             probe = {
                 "name": "gates", "kind": "tcp", "target": target, "settings": {"host": "192.0.2.7", "port": 7},
                 "interval_s": 60, "vantage_points": [answer["vantage_point"]],
             }  # fmt: skip
-            self.assertEqual(httpx.post(f"{hub.url}/api/probes", json=probe, trust_env=False).status_code, 201)
-            stream = httpx.get(f"{hub.url}/api/streams", trust_env=False).json()[0]["stream"]
+            self.assertEqual(hub.api.post("probes", json=probe).status_code, 201)
+            stream = hub.api.get("streams").json()[0]["stream"]
 
             spool = Spool(self.folder / "spool.db")
             self.addCleanup(spool.close)
@@ -266,7 +262,7 @@ class HubDies(FolderCase):
         times: list[int] = []
         query = {"from": at(first_us).isoformat(), "limit": "200"}
         while True:
-            page = httpx.get(f"{hub.url}/api/streams/{stream}/runs", params=query, trust_env=False).json()
+            page = hub.api.get(f"streams/{stream}/runs", params=query).json()
             times += [microseconds(datetime.fromisoformat(run["time"])) for run in page["runs"]]
             if page["next"] is None:
                 return times[::-1]
@@ -286,15 +282,15 @@ class WholeAgent(FolderCase):
                 await task
 
     def ask(self, hub: HubProcess, path: str) -> Any:
-        return httpx.get(f"{hub.url}/api/{path}", trust_env=False).json()
+        return hub.api.get(path).json()
 
     def add_probe(self, hub: HubProcess, port: int, point: int, name: str = "gates") -> int:
-        target = httpx.post(f"{hub.url}/api/targets", json={"name": name}, trust_env=False).json()["id"]
+        target = hub.api.post("targets", json={"name": name}).json()["id"]
         probe = {
             "name": name, "kind": "tcp", "target": target, "settings": {"host": "127.0.0.1", "port": port},
             "interval_s": 1, "vantage_points": [point],
         }  # fmt: skip
-        answer = httpx.post(f"{hub.url}/api/probes", json=probe, trust_env=False)
+        answer = hub.api.post("probes", json=probe)
         return next(one["stream"] for one in self.ask(hub, "streams") if one["probe"] == answer.json()["name"])
 
     def total(self, hub: HubProcess, stream: int) -> int:
@@ -343,7 +339,7 @@ class WholeAgent(FolderCase):
     async def test_a_wrong_token_is_told_at_once(self) -> None:
         with HubProcess(self.folder / "hub") as hub:
             settings = AgentSettings(hub=hub.url, token="wrong", name="Stranger", state=self.folder / "agent")  # type: ignore[arg-type]
-            with self.assertRaisesRegex(EnrolmentRefused, "enrolment token"):
+            with self.assertRaisesRegex(EnrolmentRefused, "no such enrolment token"):
                 await Agent(settings).run()
 
     def test_private_files_are_whole_or_not_there(self) -> None:

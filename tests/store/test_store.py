@@ -268,7 +268,10 @@ class Inventory(StoreCase):
     def test_enrolling_again_withdraws_the_old_token(self) -> None:
         self.a_stream()
         description = {"name": "Brannick", "kind": "site", "place": "", "provider": "", "version": "2", "addresses": []}
-        again = self.writer.write(partial(inventory.enrol, description=description, token_hash="new", now_us=9))
+        enrol = partial(inventory.enrol, description=description, token_hash="new", now_us=9)
+        with self.assertRaisesRegex(SettingsError, "be free"):
+            self.writer.write(enrol)
+        again = self.writer.write(partial(enrol, known_id=self.points[0]))
         self.assertEqual(again, self.points[0])
         with self.database.reading() as connection:
             self.assertIsNone(inventory.vantage_point_by_token(connection, "Brannick"))

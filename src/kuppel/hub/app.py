@@ -10,20 +10,38 @@ import structlog
 from fastapi import APIRouter, FastAPI
 from fastapi.concurrency import run_in_threadpool
 from fastapi.openapi.utils import get_openapi
+from fastapi.routing import APIRoute
 from pydantic.json_schema import models_json_schema
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from kuppel import __version__
-from kuppel.hub.api import agents, health, live, matrix, probes, ribbon, streams, targets, vantage_points
+from kuppel.hub.api import (
+    agents,
+    health,
+    live,
+    matrix,
+    people,
+    probes,
+    record,
+    ribbon,
+    session,
+    streams,
+    targets,
+    tokens,
+    vantage_points,
+)
+from kuppel.hub.api.guard import declared
 from kuppel.hub.api.problem import Problem, add_handlers, responses
 from kuppel.hub.hub import Hub, database_path, now_us
+from kuppel.hub.protection import BodyBound, SecurityHeaders
 from kuppel.hub.settings import HubSettings
 from kuppel.hub.web import WebApplication
 from kuppel.store.database import Database
 from kuppel.wire.delivery import Batch
 
 _TICK_S = 1.0
+_LOOPBACK_NAMES = ("127.0.0.1", "localhost", "[::1]", "::1")
 _log = structlog.get_logger()
 
 _DESCRIPTION = """Everything that Kuppel's screens show and do, they show and do by this interface.
@@ -48,6 +66,10 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
             opened = await run_in_threadpool(Database, database_path(settings))
         hub = Hub(settings, opened, asyncio.get_running_loop())
         app.state.hub = hub
+        password = await run_in_threadpool(hub.first_start)
+        if password is not None and not settings.demo_people:
+            # Once, to whoever started it; it is not logged, and worth nothing after the first sign-in.
+            print(f"First start: sign in as admin with the one-time password {password}", flush=True)
         await run_in_threadpool(hub.judge.load)
         ticking = asyncio.create_task(_tick(hub))
         _log.info("hub ready", data=str(settings.data))
@@ -70,16 +92,28 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     )
     app.openapi = partial(_describe, app)  # type: ignore[method-assign]
     add_handlers(app)
-    api = APIRouter(prefix="/api")
-    for module in (health, agents, vantage_points, targets, probes, matrix, ribbon, streams, live):
+    api = APIRouter(prefix="/api", responses=responses(401, 403))
+    for module in (
+        health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, live,
+    ):  # fmt: skip
         api.include_router(module.router)
     app.include_router(api)
+    _refuse_undeclared(app)
     if settings.web is not None:
         app.mount("/", WebApplication(settings.web), name="web")
+    app.add_middleware(BodyBound)
     app.add_middleware(GZipMiddleware, minimum_size=1000)
-    # A page of another site must not reach the hub through a name that points at loopback.
-    app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]", "::1", "testserver"])
+    # A page of another site must not reach the hub through a name of its own that points here.
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=[*_LOOPBACK_NAMES, *settings.names])
+    app.add_middleware(SecurityHeaders, is_behind_tls=settings.is_behind_tls)
     return app
+
+
+def _refuse_undeclared(app: FastAPI) -> None:
+    """No route may be open because somebody forgot to say who may call it."""
+    forgotten = [route.path for route in app.routes if isinstance(route, APIRoute) and declared(route) is None]
+    if forgotten:
+        raise RuntimeError(f"These routes do not declare who may call them: {', '.join(forgotten)}")
 
 
 def _describe(app: FastAPI) -> dict[str, Any]:

@@ -1,54 +1,89 @@
 """The hub's parts, put together once and handed to every route."""
 
 import asyncio
-import hashlib
-import secrets
 import time
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
+from kuppel.core.access import Role
+from kuppel.hub.engine import passwords
+from kuppel.hub.engine.access import Access, add_first_admin
 from kuppel.hub.engine.judge import Judge
 from kuppel.hub.live import LiveBus
-from kuppel.hub.settings import HubSettings
+from kuppel.hub.sealing import Sealer, kept_key
+from kuppel.hub.settings import DemoPerson, HubSettings
+from kuppel.store import inventory, people
 from kuppel.store.database import Database
+from kuppel.store.inventory import Probe
 from kuppel.store.writer import Writer
+
+_CREDENTIALS = "credentials of a probe"
 
 
 def now_us() -> int:
     return time.time_ns() // 1000
 
 
-def token_hash(token: str) -> str:
-    """What is stored of a token. Tokens are 256 random bits, so a plain digest cannot be guessed back."""
-    return hashlib.sha256(token.encode()).hexdigest()
-
-
 class Hub:
-    """Database, writer, judge and bus of one running hub."""
+    """Database, writer, judge, bus and guard of one running hub.
+
+    Raises
+    ------
+    KeyUnusable
+        when the key file does not belong to the database.
+    """
 
     def __init__(self, settings: HubSettings, database: Database, loop: asyncio.AbstractEventLoop) -> None:
         self.settings = settings
         self.database = database
+        self.sealer = Sealer(kept_key(settings.data / "secret-key"))
+        self._check_key()
         self.writer = Writer(database)
         self.bus = LiveBus(loop)
         self.judge = Judge(database, self.writer, self.bus, round(settings.delivery_s * 1e6))
-        self.enrolment_token = enrolment_token(settings)
+        self.access = Access(database, self.writer, settings.session_life)
+
+    def first_start(self) -> str | None:
+        """Make the first people; the first admin's one-time password, if one was made."""
+        if self.settings.demo_people:
+            add_demo_people(self.writer, self.database, self.settings.demo_people)
+        return add_first_admin(self.writer, self.database, now_us())
+
+    def credentials(self, probe: Probe) -> Mapping[str, Any]:
+        """The secret part of a probe's settings."""
+        if probe.sealed is None:
+            return {}
+        secret: dict[str, Any] = self.sealer.unseal(probe.sealed, _CREDENTIALS)
+        return secret
+
+    def sealed_credentials(self, secret: Mapping[str, Any]) -> bytes | None:
+        return self.sealer.seal(dict(secret), _CREDENTIALS) if secret else None
 
     def close(self) -> None:
         """Commit what is queued and let go of the database."""
         self.writer.close()
         self.database.close()
 
+    def _check_key(self) -> None:
+        with self.database.reading() as connection:
+            for probe in inventory.probes(connection):
+                self.credentials(probe)
+
+
+def add_demo_people(writer: Writer, database: Database, wanted: list[DemoPerson]) -> None:
+    """The demo's people, with the passwords that its sign-in page tells."""
+    with database.reading() as connection:
+        known = {one.name for one in people.people(connection)}
+    for one in wanted:
+        if one.name not in known:
+            made = passwords.hashed(one.password)
+            writer.write(
+                lambda connection, one=one, made=made: people.add_person(  # type: ignore[misc]
+                    connection, one.name, one.full_name, Role(one.role), made, now_us(), must_change=False
+                )
+            )
+
 
 def database_path(settings: HubSettings) -> Path:
     return settings.data / "kuppel.db"
-
-
-def enrolment_token(settings: HubSettings) -> str:
-    """The configured token, or the one that the first start left in the data folder for its owner alone."""
-    if settings.enrolment_token is not None:
-        return settings.enrolment_token.get_secret_value()
-    kept = settings.data / "enrolment-token"
-    if not kept.exists():
-        kept.touch(mode=0o600)
-        kept.write_text(secrets.token_urlsafe(32) + "\n")
-    return kept.read_text().strip()

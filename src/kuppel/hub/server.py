@@ -1,6 +1,7 @@
 """Running a hub until it is told to stop."""
 
 import socket
+import ssl
 from types import FrameType
 
 import structlog
@@ -9,12 +10,17 @@ from fastapi import FastAPI
 
 from kuppel.hub.app import create_app
 from kuppel.hub.hub import database_path
+from kuppel.hub.sealing import kept_key
 from kuppel.hub.settings import HubSettings
 from kuppel.store.database import Database
 
 
 class PortTaken(Exception):
     """The port cannot be listened on; the message says what to do."""
+
+
+class CertificateUnusable(Exception):
+    """The certificate or its key cannot be used; the message says why and what to do."""
 
 
 class _Server(uvicorn.Server):
@@ -52,19 +58,43 @@ def listen(host: str, port: int) -> socket.socket:
     return sock
 
 
+def _check_certificate(settings: HubSettings) -> None:
+    if settings.tls_cert is None or settings.tls_key is None:
+        return
+    try:
+        ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER).load_cert_chain(settings.tls_cert, settings.tls_key)
+    except (OSError, ssl.SSLError) as error:
+        raise CertificateUnusable(
+            f"The certificate {settings.tls_cert} with the key {settings.tls_key} cannot be used: {error}. Both must be PEM"
+            " files that the hub may read, and belong together."
+        ) from None
+
+
 def run_hub(settings: HubSettings) -> None:
     """Serve until SIGINT or SIGTERM.
 
     Raises
     ------
-    PortTaken, DatabaseUnusable
+    PortTaken, DatabaseUnusable, KeyUnusable, CertificateUnusable
         before anything is served.
     """
+    _check_certificate(settings)
     sock = listen(settings.host, settings.port)
     database = Database(database_path(settings), is_synchronous_full=settings.is_synchronous_full)
+    kept_key(settings.data / "secret-key")
     app = create_app(settings, database)
     config = uvicorn.Config(
-        app, log_level="warning", access_log=False, timeout_graceful_shutdown=5, proxy_headers=False, server_header=False
+        app,
+        log_level="warning",
+        access_log=False,
+        timeout_graceful_shutdown=5,
+        server_header=False,
+        # Forwarded headers count only from the proxies that were named.
+        proxy_headers=bool(settings.trusted_proxies),
+        forwarded_allow_ips=settings.trusted_proxies,
+        ssl_certfile=settings.tls_cert,
+        ssl_keyfile=settings.tls_key,
     )
-    structlog.get_logger().info("listening", address=f"http://{settings.host}:{sock.getsockname()[1]}")
+    scheme = "https" if settings.tls_cert is not None else "http"
+    structlog.get_logger().info("listening", address=f"{scheme}://{settings.host}:{sock.getsockname()[1]}")
     _Server(config, app).run(sockets=[sock])

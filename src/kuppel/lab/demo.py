@@ -4,7 +4,6 @@ import asyncio
 import contextlib
 import json
 import os
-import secrets
 import shutil
 import sys
 import time
@@ -19,13 +18,14 @@ import typer
 
 from kuppel.agent.machine import write_private
 from kuppel.core.state import Judgement
+from kuppel.hub.engine.access import digest, new_token
 from kuppel.hub.engine.judge import Judge
-from kuppel.hub.hub import database_path, enrolment_token, now_us, token_hash
+from kuppel.hub.hub import database_path, now_us
 from kuppel.hub.server import listen
 from kuppel.hub.settings import HubSettings
 from kuppel.lab import history, scenario
 from kuppel.lab.authority import Authority, Credential
-from kuppel.lab.scenario import POINTS, PROBES, SERVICES, Point, ProbePlan, Service
+from kuppel.lab.scenario import PEOPLE, POINTS, PROBES, SERVICES, Point, ProbePlan, Service
 from kuppel.lab.services import TcpService, Treat, Treatment, WebService
 from kuppel.probes.http import certificate_facts
 from kuppel.probes.registry import kind_named
@@ -63,7 +63,7 @@ async def run_demo(folder: Path, web: Path | None, port: int, *, is_fresh: bool,
         before anything is served.
     """
     listen("127.0.0.1", port).close()  # says at once when the port is taken, before minutes of preparation
-    settings = HubSettings(data=folder / "hub", port=port, web=web)
+    settings = HubSettings(data=folder / "hub", port=port, web=web, site="Skerry Line", demo_people=list(PEOPLE))
     if is_fresh:
         await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
     world = _kept_world(folder)
@@ -119,7 +119,6 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
     database = Database(database_path(settings))
     writer = Writer(database)
     try:
-        enrolment_token(settings)
         points = {point.name: _enrol(writer, point, folder) for point in POINTS}
         targets = {
             service.name: writer.write(partial(inventory.add_target, name=service.name, description=service.description)).id
@@ -144,7 +143,7 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
 
 
 def _enrol(writer: Writer, point: Point, folder: Path) -> int:
-    token = secrets.token_urlsafe(32)
+    token = new_token("agent")
     state = _agent_folder(point, folder)
     state.mkdir(parents=True, exist_ok=True)
     write_private(state / "token", token.encode())
@@ -156,7 +155,7 @@ def _enrol(writer: Writer, point: Point, folder: Path) -> int:
         "version": "",
         "addresses": [point.source],
     }
-    return writer.write(lambda connection: inventory.enrol(connection, description, token_hash(token), now_us()))
+    return writer.write(lambda connection: inventory.enrol(connection, description, digest(token), now_us()))
 
 
 def _probe(plan: ProbePlan, world: World, targets: dict[str, int], points: dict[str, int]) -> Probe:
@@ -263,7 +262,12 @@ async def _hub_process(settings: HubSettings) -> AsyncIterator[asyncio.subproces
     options = ["--data", str(settings.data), "--port", str(settings.port)]
     if settings.web is not None:
         options += ["--web", str(settings.web)]
-    async with _process("hub", *options, environment={"KUPPEL_LOG_LEVEL": "warning"}) as process:
+    environment = {
+        "KUPPEL_LOG_LEVEL": "warning",
+        "KUPPEL_SITE": settings.site,
+        "KUPPEL_DEMO_PEOPLE": json.dumps([one.model_dump(mode="json") for one in settings.demo_people]),
+    }
+    async with _process("hub", *options, environment=environment) as process:
         await _until_ready(f"http://127.0.0.1:{settings.port}/api/ready", process)
         yield process
 

@@ -9,7 +9,9 @@ import math
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from kuppel.core.access import Role
 from kuppel.core.limit import Limit
+from kuppel.hub.settings import DemoPerson
 from kuppel.lab.services import Treatment
 
 MINUTE_US = 60_000_000
@@ -75,6 +77,13 @@ SERVICES = (
     ),
     Service("ticket gates", "controllers of the gates on the piers", "127.0.2.3", "gates.skerry.example", "tcp", 2),
 )  # fmt: skip
+
+# Ready people of the demo, on loopback only; the sign-in page tells their passwords.
+PEOPLE = (
+    DemoPerson(name="signe", full_name="Signe L.", role=Role.ADMIN, password="lantern over water"),
+    DemoPerson(name="tobias", full_name="Tobias R.", role=Role.ENGINEER, password="gate by the harbour"),
+    DemoPerson(name="maren", full_name="Maren K.", role=Role.READER, password="ferry at half past"),
+)
 
 _LAND = ("Brannick", "Lundhavn", "North")
 _SEA = ("MV Fulmar",)

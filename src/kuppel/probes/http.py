@@ -15,6 +15,7 @@ from kuppel.probes.kind import Kind, Settings, TimeoutMs
 from kuppel.probes.net import Binding, Exchange, FetchError, Net, Phases, Request
 
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
+_SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "x-api-key"})
 _METHOD = Literal["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
 _StatusRange = Annotated[str, Field(pattern=r"^[1-5]\d\d(-[1-5]\d\d)?$")]
 
@@ -48,6 +49,8 @@ class HttpSettings(Settings):
         parts = urlsplit(url)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise ValueError("it must begin with http:// or https:// and name a host")
+        if parts.username is not None:
+            raise ValueError("credentials belong into an Authorization header, which is kept secret, not into the address")
         return url
 
     @field_validator("headers")
@@ -57,6 +60,15 @@ class HttpSettings(Settings):
             if not name or any(mark in name + value for mark in "\r\n\0") or ":" in name:
                 raise ValueError(f"header {name!r} must be one line without a colon in its name")
         return headers
+
+    def secret_part(self) -> dict[str, Any]:
+        secret: dict[str, Any] = {}
+        headers = {name: value for name, value in self.headers.items() if name.lower() in _SECRET_HEADERS}
+        if headers:
+            secret["headers"] = headers
+        if self.proxy and urlsplit(self.proxy).password:
+            secret["proxy"] = self.proxy
+        return secret
 
 
 @dataclass(slots=True)

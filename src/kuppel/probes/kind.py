@@ -17,6 +17,10 @@ class Settings(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
+    def secret_part(self) -> dict[str, Any]:
+        """The credentials among them, as `probes.secrecy` has it; most kinds have none."""
+        return {}
+
 
 TimeoutMs = Annotated[
     int, Field(ge=50, le=60_000, description="How long an attempt may take, in ms. What takes longer counts as failed.")

@@ -14,6 +14,9 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.pool import NullPool
 
+# `Connection` is what jobs and readers are handed; whoever names its type takes it from here.
+__all__ = ["Connection", "Database", "DatabaseUnusable"]
+
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 

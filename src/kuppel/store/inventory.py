@@ -4,7 +4,7 @@ Functions that take a connection and write are jobs for the `Writer`; those that
 `Database.reading`.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -32,6 +32,8 @@ class VantagePoint:
     provider: str
     version: str
     addresses: list[str]
+    tags: list[str]
+    has_token: bool
     enrolled_us: int
     seen_us: int
     clock_offset_us: int | None
@@ -54,7 +56,8 @@ class Target:
 
 @dataclass(frozen=True, slots=True)
 class Probe:
-    """A configured measurement. Settings are those of its kind, already checked; ids are 0 before it is stored."""
+    """A configured measurement. Settings are those of its kind, already checked, with masks in the place of credentials,
+    which are in `sealed`; ids are 0 before it is stored."""
 
     id: int
     name: str
@@ -70,6 +73,7 @@ class Probe:
     judgement: Judgement
     is_enabled: bool
     vantage_point_ids: tuple[int, ...] = ()
+    sealed: bytes | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,8 +93,8 @@ class Stream:
 
 def _vantage_point(row: Row[Any]) -> VantagePoint:
     values = dict(row._mapping)
-    del values["token_hash"]
-    return VantagePoint(**values)
+    has_token = values.pop("token_hash") is not None
+    return VantagePoint(**values, has_token=has_token)
 
 
 def vantage_points(connection: Connection) -> list[VantagePoint]:
@@ -103,15 +107,43 @@ def vantage_point_by_token(connection: Connection, token_hash: str) -> VantagePo
     return None if row is None else _vantage_point(row)
 
 
-def enrol(connection: Connection, description: Mapping[str, Any], token_hash: str, now_us: int) -> int:
-    """A new vantage point, or a new token for the one of that name: its old agent's token is withdrawn."""
+def enrol(
+    connection: Connection,
+    description: Mapping[str, Any],
+    token_hash: str,
+    now_us: int,
+    *,
+    tags: Sequence[str] = (),
+    known_id: int | None = None,
+) -> int:
+    """A new vantage point, or a new token for a known one: its old agent's token is withdrawn.
+
+    Raises
+    ------
+    SettingsError
+        when the name is that of another vantage point.
+    """
     table = tables.vantage_point
-    known = connection.execute(select(table.c.id).where(table.c.name == description["name"])).scalar()
+    _refuse_taken_name(connection, table, description["name"], known_id)
     values = {**description, "token_hash": token_hash, "seen_us": now_us}
-    if known is not None:
-        connection.execute(update(table).where(table.c.id == known).values(values))
-        return int(known)
-    return _inserted_id(connection, insert(table).values(values | {"enrolled_us": now_us}))
+    if known_id is not None:
+        connection.execute(update(table).where(table.c.id == known_id).values(values))
+        return known_id
+    return _inserted_id(connection, insert(table).values(values | {"enrolled_us": now_us, "tags": list(tags)}))
+
+
+def vantage_point(connection: Connection, vantage_point_id: int) -> VantagePoint:
+    row = connection.execute(select(tables.vantage_point).where(tables.vantage_point.c.id == vantage_point_id)).first()
+    if row is None:
+        raise NotFound(f"vantage point {vantage_point_id}")
+    return _vantage_point(row)
+
+
+def withdraw_agent_token(connection: Connection, vantage_point_id: int) -> VantagePoint:
+    """From now on its agent is refused; what it measured stays."""
+    table = tables.vantage_point
+    connection.execute(update(table).where(table.c.id == vantage_point_id).values(token_hash=None))
+    return vantage_point(connection, vantage_point_id)
 
 
 def note_report(connection: Connection, vantage_point_id: int, values: Mapping[str, Any], now_us: int) -> None:
@@ -124,6 +156,13 @@ def note_report(connection: Connection, vantage_point_id: int, values: Mapping[s
 
 def targets(connection: Connection) -> list[Target]:
     return [Target(*row) for row in connection.execute(select(tables.target).order_by(tables.target.c.name))]
+
+
+def target(connection: Connection, target_id: int) -> Target:
+    row = connection.execute(select(tables.target).where(tables.target.c.id == target_id)).first()
+    if row is None:
+        raise NotFound(f"target {target_id}")
+    return Target(*row)
 
 
 def add_target(connection: Connection, name: str, description: str) -> Target:
@@ -171,6 +210,7 @@ def _probe(row: Row[Any], vantage_point_ids: Iterable[int]) -> Probe:
         judgement=Judgement(row.judgement_n, row.judgement_m),
         is_enabled=row.is_enabled,
         vantage_point_ids=tuple(vantage_point_ids),
+        sealed=row.sealed,
     )
 
 
@@ -180,6 +220,7 @@ def _probe_values(probe: Probe) -> dict[str, Any]:
         "kind": probe.kind,
         "target_id": probe.target_id,
         "settings": dict(probe.settings),
+        "sealed": probe.sealed,
         "interval_us": probe.interval_us,
         "attempts": probe.attempts,
         "attempt_gap_us": probe.attempt_gap_us,

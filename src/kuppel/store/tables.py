@@ -3,7 +3,19 @@
 `sample` and `run` begin their key with the time, so that a commit of fresh results touches few pages.
 """
 
-from sqlalchemy import JSON, Boolean, Column, Float, ForeignKey, Integer, MetaData, String, Table, UniqueConstraint
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Column,
+    Float,
+    ForeignKey,
+    Integer,
+    LargeBinary,
+    MetaData,
+    String,
+    Table,
+    UniqueConstraint,
+)
 
 metadata = MetaData(
     naming_convention={
@@ -24,7 +36,9 @@ vantage_point = Table(
     Column("provider", String, nullable=False),
     Column("version", String, nullable=False),
     Column("addresses", JSON, nullable=False),
-    Column("token_hash", String, nullable=False, unique=True),
+    Column("tags", JSON, nullable=False, server_default="[]"),
+    # None once its token is withdrawn.
+    Column("token_hash", String, unique=True),
     Column("enrolled_us", Integer, nullable=False),
     Column("seen_us", Integer, nullable=False),
     Column("clock_offset_us", Integer),
@@ -63,6 +77,8 @@ probe = Table(
     Column("kind", String, nullable=False),
     Column("target_id", ForeignKey("target.id"), nullable=False, index=True),
     Column("settings", JSON, nullable=False),
+    # Credentials among the settings, sealed with the hub's key file.
+    Column("sealed", LargeBinary),
     Column("interval_us", Integer, nullable=False),
     Column("attempts", Integer, nullable=False),
     Column("attempt_gap_us", Integer, nullable=False),
@@ -142,4 +158,89 @@ state_change = Table(
     Column("time_us", Integer, primary_key=True),
     Column("state", String, nullable=False),
     sqlite_with_rowid=False,
+)
+
+person = Table(
+    "person",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String(collation="NOCASE"), nullable=False, unique=True),
+    Column("full_name", String, nullable=False),
+    Column("role", String, nullable=False),
+    Column("password_hash", String, nullable=False),
+    Column("must_change", Boolean, nullable=False),
+    Column("is_active", Boolean, nullable=False),
+    Column("created_us", Integer, nullable=False),
+    Column("signed_in_us", Integer),
+)
+
+# The browser has the session's random name; what is stored is its digest.
+session = Table(
+    "session",
+    metadata,
+    Column("digest", String, primary_key=True),
+    Column("person_id", ForeignKey("person.id", ondelete="CASCADE"), nullable=False, index=True),
+    Column("created_us", Integer, nullable=False),
+    Column("used_us", Integer, nullable=False),
+    Column("address", String, nullable=False),
+    sqlite_with_rowid=False,
+)
+
+# Wrong passwords since the last right one, by the name that was tried (there may be no such person).
+sign_in_failure = Table(
+    "sign_in_failure",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String(collation="NOCASE"), nullable=False, index=True),
+    Column("address", String, nullable=False),
+    Column("time_us", Integer, nullable=False),
+)
+
+api_token = Table(
+    "api_token",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("person_id", ForeignKey("person.id", ondelete="CASCADE"), nullable=False),
+    Column("scopes", JSON, nullable=False),
+    Column("digest", String, nullable=False, unique=True),
+    Column("created_us", Integer, nullable=False),
+    Column("expires_us", Integer),
+    Column("used_us", Integer),
+    Column("withdrawn_us", Integer),
+)
+
+enrolment_token = Table(
+    "enrolment_token",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("person_id", ForeignKey("person.id", ondelete="SET NULL")),
+    Column("digest", String, nullable=False, unique=True),
+    Column("kind", String, nullable=False),
+    Column("place", String, nullable=False),
+    Column("tags", JSON, nullable=False),
+    # Set when it is for a new agent of a vantage point that is there already.
+    Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE")),
+    Column("most_uses", Integer, nullable=False),
+    Column("uses", Integer, nullable=False),
+    Column("created_us", Integer, nullable=False),
+    Column("expires_us", Integer, nullable=False),
+    Column("withdrawn_us", Integer),
+)
+
+# Who did what. Triggers refuse to change or remove a row (migration 0002).
+record = Table(
+    "record",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("time_us", Integer, nullable=False, index=True),
+    Column("actor_kind", String, nullable=False),
+    Column("actor", String, nullable=False),
+    Column("address", String, nullable=False),
+    Column("action", String, nullable=False),
+    Column("subject", String, nullable=False),
+    Column("before", JSON(none_as_null=True)),
+    Column("after", JSON(none_as_null=True)),
+    sqlite_autoincrement=True,
 )

@@ -1,22 +1,27 @@
 """What agents ask of their hub: enrolment, assignment, clock, delivery, report."""
 
 import hashlib
-import hmac
-import secrets
+from dataclasses import replace
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, HTTPException, Request, Response
+from fastapi import APIRouter, Depends, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
-from kuppel.hub.api.problem import responses
+from kuppel.core.error import SettingsError
+from kuppel.hub.api.guard import Access, bearer, may, note_token_refused, unauthorised
+from kuppel.hub.api.problem import Refusal, responses
 from kuppel.hub.api.shapes import HubDep
 from kuppel.hub.engine import reception
-from kuppel.hub.hub import Hub, now_us, token_hash
-from kuppel.store import inventory
+from kuppel.hub.engine.access import Caller, TokenRefused, digest, new_token
+from kuppel.hub.engine.change import Changed, change
+from kuppel.hub.hub import Hub, now_us
+from kuppel.probes.secrecy import unmasked
+from kuppel.store import inventory, tokens
+from kuppel.store.database import Connection
 from kuppel.store.intake import take_batch
 from kuppel.store.inventory import VantagePoint
+from kuppel.store.record import Entry
 from kuppel.wire.delivery import (
-    BATCH_BYTES,
     AgentDescription,
     AgentReport,
     AssignedProbe,
@@ -30,38 +35,58 @@ from kuppel.wire.delivery import (
 router = APIRouter(prefix="/agents", tags=["agents"])
 
 
-def _bearer(request: Request) -> str:
-    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
-    if scheme.lower() != "bearer" or not token.strip():
-        raise HTTPException(401, "This needs a token: send it as Authorization: Bearer.", {"WWW-Authenticate": "Bearer"})
-    return token.strip()
-
-
-def own_vantage_point(request: Request, hub: HubDep) -> VantagePoint:
+def own_vantage_point(hub: HubDep, caller: Annotated[Caller, may(Access.AGENT)]) -> VantagePoint:
     """The vantage point whose agent is calling."""
+    assert caller.vantage_point_id is not None  # the guard saw to it
     with hub.database.reading() as connection:
-        point = inventory.vantage_point_by_token(connection, token_hash(_bearer(request)))
-    if point is None:
-        raise HTTPException(
-            401, "This token is not, or no longer, an agent's. Enrol again.", {"WWW-Authenticate": "Bearer"}
-        )
-    return point
+        return inventory.vantage_point(connection, caller.vantage_point_id)
 
 
 OwnDep = Annotated[VantagePoint, Depends(own_vantage_point)]
+AgentDep = Annotated[Caller, may(Access.AGENT)]
 
 
-@router.post("/enrolments", status_code=201, summary="Enrol a vantage point", responses=responses(401, 422, 429, 507))
-def enrol(description: AgentDescription, request: Request, hub: HubDep) -> Enrolment:
-    """Trades the enrolment token for a token of the agent's own, shown this once. A vantage point of the same name is
-    taken over by the new agent: the old one's token is withdrawn."""
-    if not hmac.compare_digest(_bearer(request).encode(), hub.enrolment_token.encode()):
-        raise HTTPException(401, "This is not the hub's enrolment token.", {"WWW-Authenticate": "Bearer"})
-    token = secrets.token_urlsafe(32)
-    point = hub.writer.write(
-        lambda connection: inventory.enrol(connection, description.model_dump(), token_hash(token), now_us())
-    )
-    return Enrolment(vantage_point=point, token=token)
+@router.post("/enrolments", status_code=201, summary="Enrol a vantage point", responses=responses(401, 409, 422, 429, 507))
+def enrol(
+    description: AgentDescription, request: Request, hub: HubDep, caller: Annotated[Caller, may(Access.JOINING)]
+) -> Enrolment:
+    """Trades an enrolment token for a token of the agent's own, shown this once. What the enrolment token says of kind,
+    place and tags counts. A name that is taken needs an enrolment token made for that vantage point."""
+    shown = bearer(request)
+    if shown is None:
+        raise unauthorised("This needs an enrolment token.", "Send it as Authorization: Bearer.")
+    now, token = now_us(), new_token("agent")
+
+    def job(connection: Connection) -> Changed[int]:
+        found = tokens.enrolment_token_by_digest(connection, digest(shown))
+        # Looked at inside the commit: of two that show the last use at once, one is refused.
+        why = "there is no such enrolment token" if found is None else found.state.refusal(now)
+        if found is None or why is not None:
+            raise TokenRefused("" if found is None else f"enrolment token {found.name or found.id}", why or "")
+        values = description.model_dump() | {"kind": found.kind}
+        if found.place:
+            values["place"] = found.place
+        try:
+            point = inventory.enrol(
+                connection, values, digest(token), now, tags=found.tags, known_id=found.vantage_point_id
+            )
+        except SettingsError as error:
+            raise Refusal(
+                409,
+                f"There is a vantage point called {description.name} already.",
+                remedy="Choose another name with --name, or have an enrolment token made for that vantage point.",
+                field=error.field,
+            ) from None
+        tokens.note_enrolment(connection, found.id)
+        told = {"enrolment token": found.name or found.id, "version": description.version, "tags": list(found.tags)}
+        return Changed(point, f"vantage point {description.name}", None, told)
+
+    try:
+        joining = replace(caller, kind="agent", name=description.name)
+        return Enrolment(vantage_point=change(hub.writer, joining, "enrolled", now, job), token=token)
+    except TokenRefused as refused:
+        note_token_refused(hub, request, refused)
+        raise unauthorised(f"This enrolment token cannot be used: {refused.why}.", "Have a new one made.") from None
 
 
 @router.get(
@@ -79,7 +104,7 @@ def assignment(own: OwnDep, hub: HubDep, request: Request) -> Response:
         AssignedProbe(
             stream=one.id,
             kind=probe.kind,
-            settings=dict(probe.settings),
+            settings=unmasked(probe.settings, hub.credentials(probe)),
             interval_us=probe.interval_us,
             attempts=probe.attempts,
             attempt_gap_us=probe.attempt_gap_us,
@@ -95,11 +120,14 @@ def assignment(own: OwnDep, hub: HubDep, request: Request) -> Response:
     return Response(body, media_type="application/json", headers={"ETag": etag, "Cache-Control": "no-store"})
 
 
+async def _arrival() -> int:
+    """When the question arrived, before it is looked at who asks."""
+    return now_us()
+
+
 @router.get("/self/clock", summary="Read the hub's clock", responses=responses(401))
-async def clock(request: Request, hub: HubDep) -> ClockReading:
+async def clock(received_us: Annotated[int, Depends(_arrival)], _caller: AgentDep) -> ClockReading:
     """T2 and T3 of an RFC 5905 exchange: when the question arrived and when the answer leaves."""
-    received_us = now_us()
-    await run_in_threadpool(own_vantage_point, request, hub)
     return ClockReading(received_us=received_us, sent_us=now_us())
 
 
@@ -121,23 +149,22 @@ def report(own: OwnDep, told: AgentReport, hub: HubDep) -> None:
         }
     },
 )
-async def deliver(request: Request, own: OwnDep, hub: HubDep) -> Receipt:
+async def deliver(request: Request, caller: AgentDep, own: OwnDep, hub: HubDep) -> Receipt:
     """Takes each result once, however often it is sent. Answered after the commit: what is acknowledged is on disk."""
-    body = bytearray()
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > BATCH_BYTES:
-            raise reception.BatchTooLarge(f"A batch may hold {BATCH_BYTES:,} bytes at most. Send fewer results at a time.")
+    body = await request.body()
     encoding = request.headers.get("Content-Encoding", "")
-    return await run_in_threadpool(_take, hub, own, bytes(body), encoding)
+    return await run_in_threadpool(_take, hub, caller, own, body, encoding)
 
 
-def _take(hub: Hub, own: VantagePoint, body: bytes, encoding: str) -> Receipt:
+def _take(hub: Hub, caller: Caller, own: VantagePoint, body: bytes, encoding: str) -> Receipt:
     batch, unreadable, last = reception.read_batch(reception.unpacked(body, encoding))
     with hub.database.reading() as connection:
         streams = inventory.all_streams_of(connection, own.id)
     good, refused = reception.checked(batch.results, batch.units, streams, now_us(), hub.settings.keep_days)
     refused = sorted(unreadable + refused, key=lambda one: one.sequence)
+    if strangers := [one.value for one in refused if one.field == "stream"]:
+        subject = f"results of streams that are not its own: {', '.join(sorted(set(strangers))[:5])}"
+        hub.access.note_refusal(Entry(now_us(), "agent", own.name, caller.address, "refused", subject))
     intake = hub.writer.write(lambda connection: take_batch(connection, own.id, batch.spool, good, last, len(refused)))
     hub.judge.take(intake.taken)
     return Receipt(acknowledged=intake.acknowledged, taken=len(intake.taken), repeated=intake.repeated, refused=refused)

@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 
 from kuppel import __version__
 from kuppel.core.series import slice_starts
+from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import HubDep, at, at_or_none
 from kuppel.hub.hub import now_us
@@ -31,19 +32,19 @@ class Arriving(BaseModel):
     now: datetime = Field(description="The hub's clock.")
 
 
-@router.get("/health", summary="Is the hub running?")
+@router.get("/health", summary="Is the hub running?", dependencies=[may(Access.ANYBODY)])
 def health() -> Health:
     return Health(status="running", version=__version__)
 
 
-@router.get("/ready", summary="Can the hub read its store?", responses=responses(507))
+@router.get("/ready", summary="Can the hub read its store?", responses=responses(507), dependencies=[may(Access.ANYBODY)])
 def ready(hub: HubDep) -> Health:
     with hub.database.reading() as connection:
         history.span(connection)
     return Health(status="ready", version=__version__)
 
 
-@router.get("/arriving", summary="Are results arriving, and how many?")
+@router.get("/arriving", summary="Are results arriving, and how many?", dependencies=[may(Access.SEE)])
 def arriving(hub: HubDep) -> Arriving:
     now = now_us()
     last_minute_us = now // _MINUTE_US * _MINUTE_US

@@ -8,13 +8,14 @@ from pydantic import BaseModel, Field
 
 from kuppel.core.sentence import estate_sentence
 from kuppel.core.state import State
+from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, GroupSummary, HubDep, Window, WindowDep, at, at_or_none
 from kuppel.hub.engine import estate
 from kuppel.hub.engine.estate import Joined, Measure
 from kuppel.probes.registry import KINDS, kind_named
 
-router = APIRouter(tags=["matrix"])
+router = APIRouter(tags=["matrix"], dependencies=[may(Access.SEE)])
 
 
 class MatrixRow(BaseModel):

@@ -1,7 +1,7 @@
 """Probes: what is measured how, how often, from where, and what is expected of it."""
 
+from collections.abc import Mapping
 from typing import Any
-from urllib.parse import urlsplit
 
 from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
@@ -11,18 +11,19 @@ from kuppel.core.limit import Limit
 from kuppel.core.quantity import QUANTITIES, check_unit
 from kuppel.core.reason import SENTENCES
 from kuppel.core.state import Judgement
+from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import HubDep
-from kuppel.hub.hub import now_us
+from kuppel.hub.engine.change import Changed, change
+from kuppel.hub.hub import Hub, now_us
 from kuppel.probes.registry import KINDS, kind_named
+from kuppel.probes.secrecy import masked, unmasked
 from kuppel.store import inventory
+from kuppel.store.database import Connection
 from kuppel.store.inventory import Probe
 from kuppel.wire.delivery import Binding
 
 router = APIRouter(tags=["probes"])
-
-_MASK = "(kept secret)"
-_SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "x-api-key"})
 
 
 class LimitShape(BaseModel):
@@ -79,9 +80,11 @@ class KindShape(BaseModel):
     reasons: dict[str, str] = Field(description="Sentence by reason.")
 
 
-def _stored(new: NewProbe, probe_id: int, before: Probe | None = None) -> Probe:
+def _stored(hub: Hub, new: NewProbe, probe_id: int, kept: Mapping[str, Any]) -> Probe:
+    """The probe as it is stored. A mask in its settings stands for the credential that is `kept` in that place."""
     kind = kind_named(new.kind)
-    settings = new.settings if before is None else _unmasked(new.settings, before)
+    settings = kind.parse(unmasked(new.settings, kept))
+    secret = settings.secret_part()
     limits = []
     for number, one in enumerate(new.limits):
         check_unit(one.quantity, one.unit, f"limits.{number}.unit")
@@ -95,7 +98,8 @@ def _stored(new: NewProbe, probe_id: int, before: Probe | None = None) -> Probe:
         name=new.name,
         kind=new.kind,
         target_id=new.target,
-        settings=kind.parse(settings).model_dump(mode="json"),
+        settings=masked(settings.model_dump(mode="json"), secret),
+        sealed=hub.sealed_credentials(secret),
         interval_us=round(new.interval_s * 1e6),
         attempts=new.attempts,
         attempt_gap_us=new.attempt_gap_ms * 1000,
@@ -114,7 +118,7 @@ def _shape(probe: Probe) -> ProbeShape:
         name=probe.name,
         kind=probe.kind,
         target=probe.target_id,
-        settings=_masked(dict(probe.settings)),
+        settings=dict(probe.settings),
         interval_s=probe.interval_us / 1e6,
         attempts=probe.attempts,
         attempt_gap_ms=probe.attempt_gap_us // 1000,
@@ -135,31 +139,7 @@ def _shape(probe: Probe) -> ProbeShape:
     )
 
 
-def _masked(settings: dict[str, Any]) -> dict[str, Any]:
-    """Settings without what must not leave the hub but to the agent: credentials in headers and in the proxy's address."""
-    if isinstance(settings.get("headers"), dict):
-        settings["headers"] = {
-            name: _MASK if name.lower() in _SECRET_HEADERS else value for name, value in settings["headers"].items()
-        }
-    if settings.get("proxy") and urlsplit(settings["proxy"]).password:
-        settings["proxy"] = _MASK
-    return settings
-
-
-def _unmasked(settings: dict[str, Any], before: Probe) -> dict[str, Any]:
-    """Settings as sent back by a reader who was shown masks: a mask stands for the value that is stored."""
-    merged = dict(settings)
-    if isinstance(merged.get("headers"), dict):
-        stored = before.settings.get("headers", {})
-        merged["headers"] = {
-            name: stored.get(name, value) if value == _MASK else value for name, value in merged["headers"].items()
-        }
-    if merged.get("proxy") == _MASK:
-        merged["proxy"] = before.settings.get("proxy")
-    return merged
-
-
-@router.get("/probe-kinds", summary="List probe kinds")
+@router.get("/probe-kinds", summary="List probe kinds", dependencies=[may(Access.SEE)])
 def list_kinds() -> list[KindShape]:
     return [
         KindShape(
@@ -175,39 +155,61 @@ def list_kinds() -> list[KindShape]:
     ]
 
 
-@router.get("/probes", summary="List probes")
+@router.get("/probes", summary="List probes", dependencies=[may(Access.SEE)])
 def list_probes(hub: HubDep) -> list[ProbeShape]:
     with hub.database.reading() as connection:
         return [_shape(one) for one in inventory.probes(connection)]
 
 
 @router.post("/probes", status_code=201, summary="Add a probe", responses=responses(422, 429, 507))
-def add_probe(new: NewProbe, hub: HubDep) -> ProbeShape:
-    stored = _stored(new, 0)
-    made = hub.writer.write(lambda connection: inventory.add_probe(connection, stored, now_us()))
+def add_probe(new: NewProbe, hub: HubDep, caller: Editor) -> ProbeShape:
+    stored = _stored(hub, new, 0, {})
+
+    def job(connection: Connection) -> Changed[Probe]:
+        made = inventory.add_probe(connection, stored, now_us())
+        return Changed(made, f"probe {made.name}", None, _told(made))
+
+    made = change(hub.writer, caller, "added", now_us(), job)
     hub.judge.load()
     return _shape(made)
 
 
-@router.get("/probes/{probe}", summary="Read a probe", responses=responses(404))
+@router.get("/probes/{probe}", summary="Read a probe", responses=responses(404), dependencies=[may(Access.SEE)])
 def read_probe(probe: int, hub: HubDep) -> ProbeShape:
     with hub.database.reading() as connection:
         return _shape(inventory.probe(connection, probe))
 
 
 @router.put("/probes/{probe}", summary="Change a probe", responses=responses(404, 422, 429, 507))
-def change_probe(probe: int, changed: NewProbe, hub: HubDep) -> ProbeShape:
+def change_probe(probe: int, changed: NewProbe, hub: HubDep, caller: Editor) -> ProbeShape:
     """Its agents hear of it within seconds. Its kind cannot change: another kind is another probe."""
     with hub.database.reading() as connection:
+        kept = hub.credentials(inventory.probe(connection, probe))
+    stored = _stored(hub, changed, probe, kept)
+
+    def job(connection: Connection) -> Changed[Probe]:
         before = inventory.probe(connection, probe)
-    stored = _stored(changed, probe, before)
-    made = hub.writer.write(lambda connection: inventory.change_probe(connection, stored, now_us()))
+        after = inventory.change_probe(connection, stored, now_us())
+        return Changed(after, f"probe {after.name}", _told(before), _told(after))
+
+    made = change(hub.writer, caller, "changed", now_us(), job)
     hub.judge.load()
     return _shape(made)
 
 
 @router.delete("/probes/{probe}", status_code=204, summary="Remove a probe with its streams", responses=responses(404, 429))
-def remove_probe(probe: int, hub: HubDep) -> None:
+def remove_probe(probe: int, hub: HubDep, caller: Editor) -> None:
     """Cannot be undone. To stop measuring and keep what was measured, change `is_enabled` instead."""
-    hub.writer.write(lambda connection: inventory.remove_probe(connection, probe))
+
+    def job(connection: Connection) -> Changed[None]:
+        before = inventory.probe(connection, probe)
+        inventory.remove_probe(connection, probe)
+        return Changed(None, f"probe {before.name}", _told(before), None)
+
+    change(hub.writer, caller, "removed", now_us(), job)
     hub.judge.load()
+
+
+def _told(probe: Probe) -> dict[str, Any]:
+    """What the record says of a probe: all but its credentials, which are masked in its settings."""
+    return _shape(probe).model_dump(mode="json", exclude={"id"})

@@ -43,6 +43,28 @@ class Problem(BaseModel):
     }
 
 
+class Refusal(Exception):
+    """A caller who may not, or an act that cannot be: told as a problem of that status."""
+
+    def __init__(
+        self,
+        status: int,
+        title: str,
+        *,
+        remedy: str,
+        type: str = "about:blank",
+        field: str | None = None,
+        headers: dict[str, str] | None = None,
+    ) -> None:
+        self.status = status
+        self.title = title
+        self.remedy = remedy
+        self.type = type
+        self.field = field
+        self.headers = headers
+        super().__init__(title)
+
+
 class ProblemResponse(JSONResponse):
     media_type = "application/problem+json"
 
@@ -54,8 +76,16 @@ def problem(status: int, title: str, *, headers: dict[str, str] | None = None, *
 
 def responses(*statuses: int) -> dict[int | str, dict[str, Any]]:
     """The typed errors of a route, for the API's description."""
-    titles = {401: "No valid token", 404: "No such thing", 413: "Too large", 422: "A value cannot be used",
-              429: "The store has no time", 507: "The disk is full"}  # fmt: skip
+    titles = {
+        401: "Nobody is recognised",
+        403: "Not allowed",
+        404: "No such thing",
+        409: "It is there already",
+        413: "Too large",
+        422: "A value cannot be used",
+        429: "The store has no time, or the caller must wait",
+        507: "The disk is full",
+    }
     content = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
     return {status: {"description": titles[status], "content": content} for status in statuses}
 
@@ -67,6 +97,11 @@ def add_handlers(app: FastAPI) -> None:
     async def settings_error(_: Request, error: SettingsError) -> ProblemResponse:
         remedy = f"Let {error.field} {error.must}."
         return problem(422, f"{error}.", field=error.field, value=error.value, remedy=remedy)
+
+    @app.exception_handler(Refusal)
+    async def refused(_: Request, error: Refusal) -> ProblemResponse:
+        told = {"type": error.type, "field": error.field, "remedy": error.remedy}
+        return problem(error.status, error.title, headers=error.headers, **told)
 
     @app.exception_handler(RequestValidationError)
     async def validation_error(_: Request, error: RequestValidationError) -> ProblemResponse:

@@ -9,11 +9,12 @@ from pydantic import BaseModel, Field
 
 from kuppel.core.series import slice_starts, slice_width, state_shares
 from kuppel.core.state import State
+from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import HubDep, Window, WindowDep, at, at_or_none
 from kuppel.store import history, inventory, states
 
-router = APIRouter(tags=["matrix"])
+router = APIRouter(tags=["matrix"], dependencies=[may(Access.SEE)])
 
 
 class Ribbon(BaseModel):

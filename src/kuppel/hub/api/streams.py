@@ -12,6 +12,7 @@ from kuppel.core.quantity import QUANTITIES
 from kuppel.core.reason import SENTENCES, Reason
 from kuppel.core.series import FloatArray
 from kuppel.core.state import State
+from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape
 from kuppel.hub.api.problem import responses
@@ -22,7 +23,7 @@ from kuppel.probes.registry import KINDS
 from kuppel.store import history
 from kuppel.store.history import StoredFact, StoredRun
 
-router = APIRouter(prefix="/streams", tags=["streams"])
+router = APIRouter(prefix="/streams", tags=["streams"], dependencies=[may(Access.SEE)])
 _LEVEL_NAMES = ("inside", "between", "degraded", "breached")
 
 

@@ -6,9 +6,14 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from kuppel.core.state import group_state
+from kuppel.hub.api.guard import Access, Admin, may
+from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import GroupSummary, HubDep, at
+from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.estate import joined_streams
+from kuppel.hub.hub import now_us
 from kuppel.store import inventory
+from kuppel.store.database import Connection
 from kuppel.store.inventory import VantagePoint
 
 router = APIRouter(prefix="/vantage-points", tags=["vantage points"])
@@ -22,6 +27,8 @@ class VantagePointShape(BaseModel):
     kind: str = Field(examples=["site"], description="public, site, mobile or personal.")
     place: str = Field(examples=["harbour office, Lundhavn"])
     provider: str = Field(examples=["Quillnet"])
+    tags: list[str] = Field(examples=[["harbour"]])
+    has_token: bool = Field(description="Whether its agent is still let in.")
     version: str
     addresses: list[str] = Field(examples=[["192.0.2.17"]])
     enrolled: datetime
@@ -45,6 +52,8 @@ class VantagePointShape(BaseModel):
             kind=point.kind,
             place=point.place,
             provider=point.provider,
+            tags=point.tags,
+            has_token=point.has_token,
             version=point.version,
             addresses=point.addresses,
             enrolled=at(point.enrolled_us),
@@ -62,7 +71,7 @@ class VantagePointShape(BaseModel):
         )
 
 
-@router.get("", summary="List vantage points")
+@router.get("", summary="List vantage points", dependencies=[may(Access.SEE)])
 def list_vantage_points(hub: HubDep) -> list[VantagePointShape]:
     with hub.database.reading() as connection:
         points = inventory.vantage_points(connection)
@@ -73,3 +82,16 @@ def list_vantage_points(hub: HubDep) -> list[VantagePointShape]:
         )
         for one in points
     ]
+
+
+@router.delete(
+    "/{vantage_point}/token", status_code=204, summary="Withdraw an agent's token", responses=responses(404, 429)
+)
+def withdraw_agent_token(vantage_point: int, hub: HubDep, caller: Admin) -> None:
+    """Its agent is refused from now on; what it measured stays. A new enrolment token lets a new agent take its place."""
+
+    def job(connection: Connection) -> Changed[None]:
+        gone = inventory.withdraw_agent_token(connection, vantage_point)
+        return Changed(None, f"agent token of {gone.name}")
+
+    change(hub.writer, caller, "withdrew", now_us(), job)
