@@ -10,8 +10,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import httpx
-
 from kuppel.agent.delivery import Delivery, delivered
 from kuppel.agent.hub_client import HubAway, HubClient, HubRefused
 from kuppel.agent.machine import LagMeter, write_private

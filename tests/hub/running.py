@@ -4,6 +4,7 @@ import contextlib
 import os
 import signal
 import socket
+import ssl
 import subprocess
 import sys
 import tempfile
@@ -120,11 +121,15 @@ def furnished(folder: Path) -> None:
 class HubProcess:
     """A hub in a process of its own."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, authority: Path | None = None, **environment: str) -> None:
+        """With `authority`, a file beside which `certificate.pem` and `key.pem` lie, it is reached by https."""
         self.folder = folder
         self.port = free_port()
-        self.url = f"http://127.0.0.1:{self.port}"
-        self.api = httpx.Client(base_url=f"{self.url}/api/", headers=ADMIN, trust_env=False, timeout=30)
+        self.url = f"{'http' if authority is None else 'https'}://127.0.0.1:{self.port}"
+        self._tls = None if authority is None else authority.parent
+        self._environment = environment
+        verify = True if authority is None else ssl.create_default_context(cafile=authority)
+        self.api = httpx.Client(base_url=f"{self.url}/api/", headers=ADMIN, trust_env=False, timeout=30, verify=verify)
         self._process: subprocess.Popen[bytes] | None = None
 
     def __enter__(self) -> Self:
@@ -138,12 +143,14 @@ class HubProcess:
         furnished(self.folder)
         options = ["--data", str(self.folder), "--port", str(self.port)]
         options += [] if web is None else ["--web", str(web)]
-        environment = os.environ | {"KUPPEL_LOG_LEVEL": "error", "KUPPEL_DELIVERY_S": "2"}
+        if self._tls is not None:
+            options += ["--tls-cert", str(self._tls / "certificate.pem"), "--tls-key", str(self._tls / "key.pem")]
+        environment = os.environ | {"KUPPEL_LOG_LEVEL": "error", "KUPPEL_DELIVERY_S": "2"} | self._environment
         self._process = subprocess.Popen([sys.executable, "-m", "kuppel.cli", "hub", *options], env=environment)
         deadline = time.monotonic() + 30
         while time.monotonic() < deadline:
             with contextlib.suppress(httpx.HTTPError):
-                if httpx.get(f"{self.url}/api/ready", trust_env=False).is_success:
+                if self.api.get("ready").is_success:
                     return
             time.sleep(0.05)
         raise TimeoutError("the hub did not become ready")

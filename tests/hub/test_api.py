@@ -1,6 +1,5 @@
 """The API: what it says of itself, of probes, of streams, and of what is wrong."""
 
-import os
 import subprocess
 import sys
 import tempfile
@@ -13,12 +12,10 @@ from unittest import mock
 
 import numpy as np
 from openapi_spec_validator import validate
-from pydantic import ValidationError
 
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.hub.server import PortTaken, listen
-from kuppel.hub.settings import HubSettings
 from kuppel.store.intake import NumberedResult, take_batch
 from tests.hub.running import HubInside
 

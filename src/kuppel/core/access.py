@@ -126,7 +126,5 @@ class TokenState:
         if self.expires_us is not None and now_us >= self.expires_us:
             return "it has expired"
         if self.most_uses and self.uses >= self.most_uses:
-            return (
-                "it was used already" if self.most_uses == 1 else f"it was used {self.uses} times, which is all it was for"
-            )
+            return "it was used already" if self.most_uses == 1 else f"it was used for all its {self.most_uses} machines"
         return None

@@ -10,7 +10,6 @@ import structlog
 from fastapi import APIRouter, FastAPI
 from fastapi.concurrency import run_in_threadpool
 from fastapi.openapi.utils import get_openapi
-from fastapi.routing import APIRoute
 from pydantic.json_schema import models_json_schema
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.middleware.trustedhost import TrustedHostMiddleware
@@ -31,10 +30,10 @@ from kuppel.hub.api import (
     tokens,
     vantage_points,
 )
-from kuppel.hub.api.guard import declared
+from kuppel.hub.api.guard import Access, declarations, may
 from kuppel.hub.api.problem import Problem, add_handlers, responses
 from kuppel.hub.hub import Hub, database_path, now_us
-from kuppel.hub.protection import BodyBound, SecurityHeaders
+from kuppel.hub.protection import BodyBound, SecurityHeaders, Unforeseen
 from kuppel.hub.settings import HubSettings
 from kuppel.hub.web import WebApplication
 from kuppel.store.database import Database
@@ -86,7 +85,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
         version=__version__,
         description=_DESCRIPTION,
         lifespan=lifespan,
-        openapi_url="/api/openapi.json",
+        openapi_url=None,
         docs_url=None,
         redoc_url=None,
     )
@@ -97,11 +96,17 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
         health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, live,
     ):  # fmt: skip
         api.include_router(module.router)
+
+    @api.get("/openapi.json", summary="Describe this interface", dependencies=[may(Access.SEE)], include_in_schema=False)
+    def openapi() -> dict[str, Any]:
+        return app.openapi()
+
     app.include_router(api)
     _refuse_undeclared(app)
     if settings.web is not None:
         app.mount("/", WebApplication(settings.web), name="web")
     app.add_middleware(BodyBound)
+    app.add_middleware(Unforeseen)
     app.add_middleware(GZipMiddleware, minimum_size=1000)
     # A page of another site must not reach the hub through a name of its own that points here.
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=[*_LOOPBACK_NAMES, *settings.names])
@@ -111,7 +116,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
 
 def _refuse_undeclared(app: FastAPI) -> None:
     """No route may be open because somebody forgot to say who may call it."""
-    forgotten = [route.path for route in app.routes if isinstance(route, APIRoute) and declared(route) is None]
+    forgotten = [one.path for one in declarations(app) if one.access is None]
     if forgotten:
         raise RuntimeError(f"These routes do not declare who may call them: {', '.join(forgotten)}")
 

@@ -4,11 +4,12 @@ The headers are those of the OWASP Secure Headers Project and HTTP Headers Cheat
 the hub's own files and nothing else: no inline script or style element, no other origin, no frame around it.
 """
 
-import orjson
+import structlog
 from starlette.datastructures import Headers, MutableHeaders
+from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from kuppel.hub.api.problem import Problem
+from kuppel.hub.api.problem import problem
 from kuppel.wire.delivery import BATCH_BYTES
 
 _BODY_BYTES = 1024 * 1024
@@ -38,6 +39,7 @@ _HEADERS = {
     "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
 }
 _A_YEAR_S = 31_536_000
+_log = structlog.get_logger()
 
 
 class SecurityHeaders:
@@ -66,10 +68,6 @@ class SecurityHeaders:
         await self._app(scope, receive, with_headers)
 
 
-class _TooLarge(Exception):
-    pass
-
-
 class BodyBound:
     """Refuses bodies over their bound with 413: by what they say of their length, or once they are past it."""
 
@@ -81,17 +79,33 @@ class BodyBound:
             await self._app(scope, receive, send)
             return
         bound = _LARGER_BODIES.get(scope["path"], _BODY_BYTES)
+        title = f"A request may hold {bound:,} bytes at most."
         length = Headers(scope=scope).get("Content-Length", "")
+        if length.isdigit() and int(length) > bound:
+            refusal = problem(413, title, field="body", remedy="Send less at a time.")
+            await refusal(scope, receive, send)
+            return
         taken = 0
-        is_begun = False
 
         async def bounded() -> Message:
             nonlocal taken
             message = await receive()
             taken += len(message.get("body", b""))
             if taken > bound:
-                raise _TooLarge
+                raise HTTPException(413, title)
             return message
+
+        await self._app(scope, bounded, send)
+
+
+class Unforeseen:
+    """What nobody foresaw is logged with all that is known of it, and told without anything of the inside."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        is_begun = False
 
         async def noted(message: Message) -> None:
             nonlocal is_begun
@@ -99,19 +113,10 @@ class BodyBound:
             await send(message)
 
         try:
-            if length.isdigit() and int(length) > bound:
-                raise _TooLarge
-            await self._app(scope, bounded, noted)
-        except _TooLarge:
-            if not is_begun:
-                await _refuse(send, bound)
-
-
-async def _refuse(send: Send, bound: int) -> None:
-    problem = Problem(
-        title=f"A request may hold {bound:,} bytes at most.", status=413, field="body", remedy="Send less at a time."
-    )
-    body = orjson.dumps(problem.model_dump(exclude_none=True))
-    headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode())]
-    await send({"type": "http.response.start", "status": 413, "headers": headers})
-    await send({"type": "http.response.body", "body": body})
+            await self._app(scope, receive, noted)
+        except Exception as error:
+            _log.error("unforeseen error", path=scope.get("path"), error=type(error).__name__, exc_info=error)
+            if is_begun or scope["type"] != "http":
+                raise
+            remedy = "Try again; if it stays, look at the log."
+            await problem(500, "The hub failed at this. It is in its log.", remedy=remedy)(scope, receive, send)

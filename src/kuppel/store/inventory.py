@@ -282,9 +282,7 @@ def remove_probe(connection: Connection, probe_id: int) -> None:
 
 def _assign(connection: Connection, one: Probe, now_us: int) -> None:
     table = tables.stream
-    known = dict(
-        connection.execute(select(table.c.vantage_point_id, table.c.id).where(table.c.probe_id == one.id)).tuples().all()
-    )
+    known = set(connection.execute(select(table.c.vantage_point_id).where(table.c.probe_id == one.id)).scalars())
     existing = set(connection.execute(select(tables.vantage_point.c.id)).scalars())
     for vantage_point_id in one.vantage_point_ids:
         if vantage_point_id not in existing:
@@ -293,7 +291,7 @@ def _assign(connection: Connection, one: Probe, now_us: int) -> None:
     connection.execute(
         update(table).where(table.c.probe_id == one.id).values(is_active=table.c.vantage_point_id.in_(wanted))
     )
-    for vantage_point_id in sorted(wanted - known.keys()):
+    for vantage_point_id in sorted(wanted - known):
         connection.execute(
             insert(table).values(
                 probe_id=one.id,

@@ -16,13 +16,15 @@ browser says so in `Sec-Fetch-Site` or `Origin`, and no script can forge these (
 Cheat Sheet). Programs and agents show a token instead, by which no browser can be tricked.
 """
 
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Annotated, Any
 from urllib.parse import urlsplit
 
-from fastapi import Depends, Request
+from fastapi import Depends, FastAPI, Request
 from fastapi.concurrency import run_in_threadpool
-from fastapi.routing import APIRoute
+from fastapi.routing import APIRoute, iter_route_contexts
+from starlette.routing import BaseRoute, Mount
 
 from kuppel.core.access import Scope
 from kuppel.hub.api.problem import Refusal
@@ -105,9 +107,26 @@ Admin = Annotated[Caller, may(Access.ADMINISTER)]
 Oneself = Annotated[Caller, may(Access.SELF)]
 
 
-def declared(route: APIRoute) -> Access | None:
-    """What a route declares, None when it declares nothing."""
-    waiting = list(route.dependant.dependencies)
+@dataclass(frozen=True, slots=True)
+class Declaration:
+    """A route and who may call it; None when it does not say."""
+
+    path: str
+    methods: frozenset[str]
+    access: Access | None
+
+
+def declarations(app: FastAPI) -> list[Declaration]:
+    """What every route declares, in whatever router it was made. Files of the web are mounted, not routed."""
+    return [
+        Declaration(one.path or "", frozenset(one.methods or ()), _declared(one.original_route))
+        for one in iter_route_contexts(app.routes)
+        if not isinstance(one.original_route, Mount)
+    ]
+
+
+def _declared(route: BaseRoute) -> Access | None:
+    waiting = list(route.dependant.dependencies) if isinstance(route, APIRoute) else []
     while waiting:
         one = waiting.pop()
         if isinstance(one.call, Guard):

@@ -2,7 +2,6 @@
 
 from typing import Any
 
-import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
@@ -13,8 +12,6 @@ from kuppel.core.error import SettingsError
 from kuppel.hub.engine.reception import BatchTooLarge
 from kuppel.store.inventory import NotFound
 from kuppel.store.writer import StoreBusy, StoreFull
-
-_log = structlog.get_logger()
 
 
 class Problem(BaseModel):
@@ -91,7 +88,7 @@ def responses(*statuses: int) -> dict[int | str, dict[str, Any]]:
 
 
 def add_handlers(app: FastAPI) -> None:
-    """Every error that a route may raise becomes a problem; what nobody foresaw is logged and told without internals."""
+    """Every error that a route may raise becomes a problem; what nobody foresaw is `hub.protection.Unforeseen`."""
 
     @app.exception_handler(SettingsError)
     async def settings_error(_: Request, error: SettingsError) -> ProblemResponse:
@@ -134,8 +131,3 @@ def add_handlers(app: FastAPI) -> None:
     @app.exception_handler(HTTPException)
     async def http_error(_: Request, error: HTTPException) -> ProblemResponse:
         return problem(error.status_code, str(error.detail), headers=dict(error.headers or {}))
-
-    @app.exception_handler(Exception)
-    async def unforeseen(request: Request, error: Exception) -> ProblemResponse:
-        _log.error("unforeseen error", path=request.url.path, error=type(error).__name__, exc_info=error)
-        return problem(500, "The hub failed at this. It is in its log.", remedy="Try again; if it stays, look at the log.")
