@@ -7,10 +7,13 @@ import unittest
 from functools import partial
 from pathlib import Path
 
+from alembic import command
 from alembic.autogenerate import compare_metadata
+from alembic.config import Config
 from alembic.migration import MigrationContext
-from sqlalchemy import Connection, text
+from sqlalchemy import Connection, create_engine, text
 
+from kuppel import store
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level, Limit
 from kuppel.core.reason import Reason
@@ -73,6 +76,38 @@ class Opening(StoreCase):
         with self.database.write_engine.connect() as connection:
             context = MigrationContext.configure(connection, opts={"compare_type": True})
             self.assertEqual(compare_metadata(context, metadata), [])
+
+    def test_a_database_of_the_first_version_keeps_every_row(self) -> None:
+        """Tables are rebuilt on the way; nothing that refers to them may go with that."""
+        old = self.path.with_name("old.db")
+        engine = create_engine(f"sqlite:///{old}")
+        config = Config()
+        config.set_main_option("script_location", str(Path(store.__file__).parent / "migrations"))
+        with engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "0001")
+            for statement in (
+                "INSERT INTO vantage_point VALUES (7, 'Brannick', 'site', '', '', '', '[]', 'digest', 5, 5, NULL, NULL,"
+                " 0, 0, 0, 0, 0, 0, 0)",
+                "INSERT INTO spool VALUES (7, 'spool-one', 12)",
+                "INSERT INTO target VALUES (3, 'gates', '')",
+                "INSERT INTO probe VALUES (4, 'gates', 'tcp', 3, '{}', 1000000, 2, 0, NULL, NULL, '[]', 2, 3, 1)",
+                "INSERT INTO stream VALUES (9, 4, 7, 1, 5, 'fine', 5, 'fine', '[]', NULL)",
+                "INSERT INTO series VALUES (11, 9, 'connect')",
+                "INSERT INTO fact VALUES (9, 'address', 5, '192.0.2.7')",
+                "INSERT INTO state_change VALUES (9, 5, 'fine')",
+            ):
+                connection.exec_driver_sql(statement)
+        engine.dispose()
+        database = Database(old)
+        self.addCleanup(database.close)
+        with database.reading() as connection:
+            self.assertEqual(inventory.streams_of(connection, 7)[0].id, 9)
+            self.assertEqual(inventory.vantage_points(connection)[0].tags, [])
+            for table in ("spool", "series", "fact", "state_change"):
+                count = connection.exec_driver_sql(f"SELECT count(*) FROM {table}").scalar()
+                self.assertEqual(count, 1, table)
+            self.assertEqual(connection.exec_driver_sql("PRAGMA foreign_keys").scalar(), 1)
 
     def test_it_opens_again_with_what_was_there(self) -> None:
         self.a_stream()

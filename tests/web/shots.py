@@ -11,15 +11,12 @@ from tests.web.stage import ROOT, demo, new_page
 FOLDER = ROOT / "docs" / "screenshots"
 
 
-def stream_named(probe: str, point: str) -> int:
-    found: int = next(
-        one["stream"] for one in demo().ask("streams") if one["probe"] == probe and one["vantage_point"] == point
-    )
-    return found
-
-
-def picture(name: str, path: str, act: Callable[[Page], None] | None = None, **page_options: object) -> None:
+def picture(
+    name: str, path: str, act: Callable[[Page], None] | None = None, role: str | None = "admin", **page_options: object
+) -> None:
     page = new_page(**page_options)  # type: ignore[arg-type]
+    if role is not None:
+        stage.sign_in(page, demo().url, **stage.PEOPLE[role])
     page.goto(demo().url + path)
     page.locator("h1").first.wait_for()
     time.sleep(2)
@@ -31,18 +28,42 @@ def picture(name: str, path: str, act: Callable[[Page], None] | None = None, **p
     print(f"docs/screenshots/{name}.png")
 
 
+def furnish() -> None:
+    """A few acts of the demo's people, for the record and the lists of tokens."""
+    api = demo().api
+    target = api.post("targets", json={"name": "crew roster", "description": "who sails when"}).json()["id"]
+    api.put(f"targets/{target}", json={"name": "crew roster", "description": "who sails when, for the bridge"})
+    api.delete(f"targets/{target}")
+    api.post("tokens", json={"name": "weekly report", "scopes": ["see"], "expires_days": 90})
+    api.post("tokens", json={"name": "release pipeline", "scopes": ["see", "edit"], "expires_days": 365})
+    api.post("enrolment-tokens", json={"name": "laptops at home", "kind": "personal", "most_uses": 100, "expires_h": 24})
+    api.post("session", json={"name": "tobias", "password": "not this one"})
+
+
+def put_agent(page: Page) -> None:
+    page.get_by_label("name it").fill("Averil, gate 2")
+    page.get_by_label("place").fill("harbour office, Averil")
+    page.get_by_role("button", name="Make its line").click()
+
+
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     demo()
     time.sleep(75)  # the first live results, every probe a few times
-    front = stream_named("booking front page", "Lundhavn")
-    failing = stream_named("sailings API", "Lundhavn")
+    front = demo().stream("booking front page", "Lundhavn")
+    failing = demo().stream("sailings API", "Lundhavn")
+    furnish()
     picture("matrix", "/matrix")
     picture("matrix-cell", "/matrix", lambda page: page.hover("[data-cell='0-1']"))
     picture("stream", f"/streams/{front}")
     picture("stream-failed-run", f"/streams/{failing}?runs=failed", lambda page: page.locator("[data-run]").first.click())
     picture("stream-night", f"/streams/{front}", theme="dark")
     picture("vantage-points", "/vantage-points")
+    picture("sign-in", "/sign-in", role=None)
+    picture("put-an-agent", "/vantage-points?put=yes", put_agent)
+    picture("access-people", "/access")
+    picture("access-tokens", "/access?part=tokens")
+    picture("access-record", "/access?part=record")
     picture("matrix-phone", "/matrix", width=390)
     stage.stop()
 

@@ -1,5 +1,6 @@
 """The real thing for browser tests: the demo as `./run demo` starts it, and Debian's Chromium looking at it."""
 
+import atexit
 import functools
 import os
 import socket
@@ -15,6 +16,8 @@ from urllib.parse import urlsplit
 import httpx
 from playwright.sync_api import Browser, Page, Playwright, sync_playwright
 
+from kuppel.lab import scenario
+
 ROOT = Path(__file__).parents[2]
 WEB = ROOT / "web" / "dist"
 AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
@@ -28,6 +31,8 @@ _ARGUMENTS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+# Who signs in for whom: the demo's people, by their roles.
+PEOPLE = {one.role.value: {"name": one.name, "password": one.password} for one in scenario.PEOPLE}
 _READY_WITHIN_S = 120
 _PATIENCE_MS = 20_000
 
@@ -47,8 +52,19 @@ class Demo:
                 raise TimeoutError("the demo did not become ready; its words are above")
             time.sleep(0.2)
 
+        self.api = httpx.Client(base_url=f"{self.url}/api/", trust_env=False, timeout=30)
+        self.api.headers["Sec-Fetch-Site"] = "same-origin"
+        self.api.post("session", json=PEOPLE["admin"]).raise_for_status()
+
     def ask(self, path: str) -> Any:
-        return httpx.get(f"{self.url}/api/{path}", trust_env=False, timeout=30).raise_for_status().json()
+        return self.api.get(path).raise_for_status().json()
+
+    def stream(self, probe: str, point: str) -> int:
+        """The number of the stream of that probe from that vantage point."""
+        found: int = next(
+            one["stream"] for one in self.ask("streams") if one["probe"] == probe and one["vantage_point"] == point
+        )
+        return found
 
     def stop(self) -> int:
         self._process.terminate()
@@ -73,8 +89,9 @@ def demo() -> Demo:
     return Demo()
 
 
+@atexit.register
 def stop() -> None:
-    """Stop what was started; a module of browser tests calls it when it is done."""
+    """Stop what was started."""
     if demo.cache_info().currsize:
         demo().stop()
         demo.cache_clear()
@@ -86,9 +103,10 @@ def stop() -> None:
         playwright.cache_clear()
 
 
-def new_page(width: int = 1280, height: int = 800, theme: str = "light") -> Page:
-    """A page of a browser that nobody used before, in a fixed zone."""
+def new_page(width: int = 1280, height: int = 800, theme: str = "light", *, is_bare: bool = False) -> Page:
+    """A page of a browser that nobody used before, in a fixed zone; `is_bare` lets a test put a script of its own in."""
     context = browser().new_context(
+        bypass_csp=is_bare,
         viewport={"width": width, "height": height},
         color_scheme=theme,  # type: ignore[arg-type]
         timezone_id="Europe/Oslo",
@@ -99,15 +117,21 @@ def new_page(width: int = 1280, height: int = 800, theme: str = "light") -> Page
     return page
 
 
+def sign_in(page: Page, url: str, name: str, password: str) -> None:
+    """Sign in without the form: the cookie is the browser's all the same."""
+    answer = page.context.request.post(f"{url}/api/session", data={"name": name, "password": password})
+    assert answer.ok, answer.text()
+
+
 class BrowserCase(unittest.TestCase):
     """A page on the demo. Whatever it does, it may not complain on its console nor ask anybody but its hub."""
 
-    width = 1280
-    height = 800
-    theme = "light"
+    role: str | None = "reader"
 
     def setUp(self) -> None:
-        self.page = new_page(self.width, self.height, self.theme)
+        self.page = new_page()
+        if self.role is not None:
+            sign_in(self.page, demo().url, **PEOPLE[self.role])
         self.complaints: list[str] = []
         self.strangers: list[str] = []
         self.page.on("console", lambda told: self.complaints.append(told.text) if told.type == "error" else None)

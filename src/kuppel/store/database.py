@@ -91,13 +91,32 @@ class Database:
         config = Config()
         config.set_main_option("script_location", str(_MIGRATIONS))
         scripts = ScriptDirectory.from_config(config)
-        with self.write_engine.begin() as connection:
-            found = MigrationContext.configure(connection).get_current_revision()
-            known = {script.revision for script in scripts.walk_revisions()}
-            if found is not None and found not in known:
-                raise DatabaseUnusable(
-                    f"The database {self.path} was written by a newer Kuppel (its revision is {found}, this program knows"
-                    f" up to {scripts.get_current_head()}). Start that newer Kuppel, or name another folder with --data."
-                )
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+        with self.write_engine.connect() as connection:
+            # Rebuilding a table drops it, and with enforcement on that would take along every row that refers to it.
+            # Outside a transaction, where alone SQLite heeds it.
+            _driver(connection).execute("PRAGMA foreign_keys=OFF")
+            with connection.begin():
+                self._upgrade(connection, config, scripts)
+            _driver(connection).execute("PRAGMA foreign_keys=ON")
+
+    def _upgrade(self, connection: Connection, config: Config, scripts: ScriptDirectory) -> None:
+        found = MigrationContext.configure(connection).get_current_revision()
+        known = {script.revision for script in scripts.walk_revisions()}
+        if found is not None and found not in known:
+            raise DatabaseUnusable(
+                f"The database {self.path} was written by a newer Kuppel (its revision is {found}, this program knows"
+                f" up to {scripts.get_current_head()}). Start that newer Kuppel, or name another folder with --data."
+            )
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+        if broken := connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall():
+            raise DatabaseUnusable(
+                f"Migrating {self.path} would leave {len(broken)} rows that refer to nothing; it was left as it was."
+                f" The first is in table {broken[0][0]}. Restore a backup, or start the Kuppel that wrote it."
+            )
+
+
+def _driver(connection: Connection) -> SqliteConnection:
+    driver = connection.connection.driver_connection
+    assert isinstance(driver, SqliteConnection)  # the one driver that is used
+    return driver

@@ -15,9 +15,29 @@ export class HubProblem extends Error {
   }
 }
 
-/** The answer's data, or the hub's problem thrown. */
-export async function answered<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
-  let answer: { data?: T; error?: unknown }
+let tell: () => void = () => {}
+
+/** What to do when the hub does not, or no longer, know who is calling. */
+export function onUnrecognised(act: () => void): void {
+  tell = act
+}
+
+api.use({
+  onResponse({ request, response }) {
+    // A wrong password is an answer of its own; any other 401 means that the session is over.
+    if (response.status === 401 && !new URL(request.url).pathname.startsWith('/api/session')) tell()
+  },
+})
+
+interface Answer<T> {
+  data?: T
+  error?: unknown
+  response: Response
+}
+
+/** The answer's data, or the hub's problem thrown; nothing where the answer has no content. */
+export async function answered<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>
   try {
     answer = await call
   } catch {
@@ -26,6 +46,6 @@ export async function answered<T>(call: Promise<{ data?: T; error?: unknown }>):
       remedy: 'Look whether it runs; this page tries again by itself.',
     })
   }
-  if (answer.data === undefined) throw new HubProblem((answer.error ?? {}) as Partial<Problem>)
-  return answer.data
+  if (!answer.response.ok) throw new HubProblem((answer.error ?? {}) as Partial<Problem>)
+  return answer.data as T
 }

@@ -15,8 +15,8 @@ export interface paths {
         put?: never;
         /**
          * Enrol a vantage point
-         * @description Trades the enrolment token for a token of the agent's own, shown this once. A vantage point of the same name is
-         *     taken over by the new agent: the old one's token is withdrawn.
+         * @description Trades an enrolment token for a token of the agent's own, shown this once. What the enrolment token says of kind,
+         *     place and tags counts. A name that is taken needs an enrolment token made for that vantage point.
          */
         post: operations["enrol_api_agents_enrolments_post"];
         delete?: never;
@@ -119,6 +119,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/enrolment-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List enrolment tokens */
+        get: operations["list_enrolment_tokens_api_enrolment_tokens_get"];
+        put?: never;
+        /**
+         * Make an enrolment token
+         * @description An agent trades it for a token of its own, bound to its vantage point.
+         */
+        post: operations["make_enrolment_token_api_enrolment_tokens_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/enrolment-tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw an enrolment token at once
+         * @description Agents that joined with it stay; nobody else joins.
+         */
+        delete: operations["withdraw_enrolment_token_api_enrolment_tokens__token__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -145,7 +186,7 @@ export interface paths {
         };
         /**
          * Results and changes of state as they happen
-         * @description Events: `ready` once; `run` for each result; `state` when a stream's state changed; `heartbeat` every 10 s without
+         * @description Events: `ready` once; `run` for each result; `state` when a stream's state changed; `heartbeat` every 5 s without
          *     another; `lagged` when this listener was too slow and some were left out: ask again for what is on screen.
          */
         get: operations["live_api_live_get"];
@@ -168,6 +209,67 @@ export interface paths {
         get: operations["matrix_api_matrix_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List people */
+        get: operations["list_people_api_people_get"];
+        put?: never;
+        /**
+         * Add a person
+         * @description Answers with a one-time password to pass on; it must be replaced at the first sign-in.
+         */
+        post: operations["add_person_api_people_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change what a person may do
+         * @description A change of role, or shutting out, ends every session of that person at once.
+         */
+        put: operations["change_person_api_people__person__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give a person a one-time password
+         * @description The old password and every session of that person end at once.
+         */
+        post: operations["reset_password_api_people__person__password_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -251,6 +353,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what */
+        get: operations["read_record_api_record_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ribbon": {
         parameters: {
             query?: never;
@@ -261,6 +380,66 @@ export interface paths {
         /** How much was affected, over time */
         get: operations["ribbon_api_ribbon_get"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in? */
+        get: operations["read_session_api_session_get"];
+        put?: never;
+        /**
+         * Sign in
+         * @description A session of its own each time; one that the browser still had ends. After five wrong passwords for a name each
+         *     further try must wait longer, 30 s at first.
+         */
+        post: operations["sign_in_api_session_post"];
+        /** Sign out */
+        delete: operations["sign_out_api_session_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign out everywhere */
+        delete: operations["sign_out_everywhere_api_session_all_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choose another password
+         * @description Ends every session of the person and opens a new one here.
+         */
+        put: operations["change_password_api_session_password_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -406,6 +585,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List tokens */
+        get: operations["list_tokens_api_tokens_get"];
+        put?: never;
+        /**
+         * Make a token
+         * @description It may do what its scopes say, and never more than its owner, who is whoever makes it.
+         */
+        post: operations["make_token_api_tokens_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw a token at once */
+        delete: operations["withdraw_token_api_tokens__token__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/vantage-points": {
         parameters: {
             query?: never;
@@ -418,6 +635,26 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vantage-points/{vantage_point}/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw an agent's token
+         * @description Its agent is refused from now on; what it measured stays. A new enrolment token lets a new agent take its place.
+         */
+        delete: operations["withdraw_agent_token_api_vantage_points__vantage_point__token_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -513,6 +750,42 @@ export interface components {
              * @description Results waiting for delivery.
              */
             spooled: number;
+        };
+        /** ApiTokenShape */
+        ApiTokenShape: {
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Expires */
+            expires: string | null;
+            /** Id */
+            id: number;
+            /** Is Good */
+            is_good: boolean;
+            /** Name */
+            name: string;
+            /** Owner */
+            owner: string;
+            /** Scopes */
+            scopes: components["schemas"]["Scope"][];
+            /**
+             * Used
+             * @description When last, to the minute.
+             */
+            used: string | null;
+            /** Withdrawn */
+            withdrawn: string | null;
+        };
+        /**
+         * ApiTokenWithSecret
+         * @description A new token; its secret is shown this once.
+         */
+        ApiTokenWithSecret: {
+            /** Secret */
+            secret: string;
+            token: components["schemas"]["ApiTokenShape"];
         };
         /**
          * Arriving
@@ -653,6 +926,21 @@ export interface components {
             /** Stream */
             stream: number;
         };
+        /** ChangedPerson */
+        ChangedPerson: {
+            /**
+             * Full Name
+             * @example Tobias R.
+             */
+            full_name: string;
+            /**
+             * Is Active
+             * @description Somebody who is not cannot sign in; what they did stays recorded.
+             * @default true
+             */
+            is_active: boolean;
+            role: components["schemas"]["Role"];
+        };
         /**
          * ClockReading
          * @description The hub's two readings of its clock for one exchange (T2 and T3 of RFC 5905 §8).
@@ -668,6 +956,19 @@ export interface components {
              * @description UTC, microseconds since 1970-01-01T00:00:00Z.
              */
             sent_us: number;
+        };
+        /** Credentials */
+        Credentials: {
+            /**
+             * Name
+             * @example signe
+             */
+            name: string;
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
         };
         /** DeliveredAttempt */
         DeliveredAttempt: {
@@ -718,6 +1019,19 @@ export interface components {
             stream: number;
         };
         /**
+         * DemoPerson
+         * @description Somebody of the demo, whose password the sign-in page tells.
+         */
+        DemoPerson: {
+            /** Full Name */
+            full_name: string;
+            /** Name */
+            name: string;
+            /** Password */
+            password: string;
+            role: components["schemas"]["Role"];
+        };
+        /**
          * Enrolment
          * @description What the hub answers to an enrolment: the agent's own token, shown this once.
          */
@@ -726,6 +1040,98 @@ export interface components {
             token: string;
             /** Vantage Point */
             vantage_point: number;
+        };
+        /** EnrolmentTokenShape */
+        EnrolmentTokenShape: {
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /**
+             * Expires
+             * Format: date-time
+             */
+            expires: string;
+            /** Id */
+            id: number;
+            /** Is Good */
+            is_good: boolean;
+            /** Kind */
+            kind: string;
+            /** Made By */
+            made_by: string;
+            /** Most Uses */
+            most_uses: number;
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Tags */
+            tags: string[];
+            /** Uses */
+            uses: number;
+            /** Withdrawn */
+            withdrawn: string | null;
+        };
+        /**
+         * EnrolmentTokenWithSecret
+         * @description A new enrolment token; its secret is shown this once.
+         */
+        EnrolmentTokenWithSecret: {
+            /** Secret */
+            secret: string;
+            token: components["schemas"]["EnrolmentTokenShape"];
+        };
+        /** EntryShape */
+        EntryShape: {
+            /**
+             * Action
+             * @example changed
+             */
+            action: string;
+            /**
+             * Actor
+             * @example signe
+             */
+            actor: string;
+            /**
+             * Actor Kind
+             * @description person, token, agent, hub, command line or nobody.
+             * @example person
+             */
+            actor_kind: string;
+            /**
+             * Address
+             * @example 192.0.2.31
+             */
+            address: string;
+            /**
+             * After
+             * @description What it became.
+             */
+            after: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Before
+             * @description What it was, of what changed; secrets are masked.
+             */
+            before: {
+                [key: string]: unknown;
+            } | null;
+            /** Id */
+            id: number;
+            /**
+             * Subject
+             * @example probe booking front page
+             */
+            subject: string;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
         };
         /** FactShape */
         FactShape: {
@@ -1035,6 +1441,103 @@ export interface components {
             /** Vantage Point */
             vantage_point: string;
         };
+        /** NewApiToken */
+        NewApiToken: {
+            /**
+             * Expires Days
+             * @description In how many days it ends; null for never.
+             * @default 90
+             */
+            expires_days: number | null;
+            /**
+             * Name
+             * @description What it is for.
+             * @example weekly report
+             */
+            name: string;
+            /**
+             * Scopes
+             * @example [
+             *       "see"
+             *     ]
+             */
+            scopes: components["schemas"]["Scope"][];
+        };
+        /**
+         * NewEnrolmentToken
+         * @description For one machine unless `most_uses` says more.
+         */
+        NewEnrolmentToken: {
+            /**
+             * Expires H
+             * @description For how many hours it is good.
+             * @default 1
+             */
+            expires_h: number;
+            /**
+             * Kind
+             * @default site
+             */
+            kind: string;
+            /**
+             * Most Uses
+             * @description How many machines may join with it.
+             * @default 1
+             */
+            most_uses: number;
+            /**
+             * Name
+             * @description The vantage point's name, or a note.
+             * @default
+             * @example Averil, gate 2
+             */
+            name: string;
+            /**
+             * Place
+             * @default
+             * @example harbour office, Averil
+             */
+            place: string;
+            /**
+             * Tags
+             * @description Tags that its vantage points get.
+             */
+            tags?: string[];
+            /**
+             * Vantage Point
+             * @description Id of a vantage point that gets a new agent; its old one is refused from then on.
+             */
+            vantage_point?: number | null;
+        };
+        /** NewPassword */
+        NewPassword: {
+            /**
+             * Current
+             * Format: password
+             */
+            current: string;
+            /**
+             * New
+             * Format: password
+             * @description At least 15 characters; no other rule of composition.
+             */
+            new: string;
+        };
+        /** NewPerson */
+        NewPerson: {
+            /**
+             * Full Name
+             * @example Tobias R.
+             */
+            full_name: string;
+            /**
+             * Name
+             * @description To sign in with.
+             * @example tobias
+             */
+            name: string;
+            role: components["schemas"]["Role"];
+        };
         /**
          * NewProbe
          * @description A probe to add. Settings are those of its kind: see `GET /api/probe-kinds`.
@@ -1113,6 +1616,52 @@ export interface components {
              * @example booking site
              */
             name: string;
+        };
+        /** PersonShape */
+        PersonShape: {
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /**
+             * Full Name
+             * @example Tobias R.
+             */
+            full_name: string;
+            /** Id */
+            id: number;
+            /**
+             * Is Active
+             * @description Somebody who is not cannot sign in; what they did stays recorded.
+             * @default true
+             */
+            is_active: boolean;
+            /**
+             * Must Change
+             * @description Has a one-time password that was not replaced yet.
+             */
+            must_change: boolean;
+            /** Name */
+            name: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Signed In
+             * @description When last.
+             */
+            signed_in: string | null;
+        };
+        /**
+         * PersonWithPassword
+         * @description A person with a one-time password, shown this once.
+         */
+        PersonWithPassword: {
+            /**
+             * Password
+             * @example k7fm-2hqz-…
+             */
+            password: string;
+            person: components["schemas"]["PersonShape"];
         };
         /** ProbeShape */
         ProbeShape: {
@@ -1262,6 +1811,16 @@ export interface components {
             /** Taken */
             taken: number;
         };
+        /** RecordPage */
+        RecordPage: {
+            /** Entries */
+            entries: components["schemas"]["EntryShape"][];
+            /**
+             * Next
+             * @description Ask with this as `below` for older ones; null when there are none.
+             */
+            next: number | null;
+        };
         /**
          * Refusal
          * @description A result that the hub cannot take, and why. It is not asked for again.
@@ -1302,6 +1861,11 @@ export interface components {
             width_s: number;
             window: components["schemas"]["Window"];
         };
+        /**
+         * Role
+         * @enum {string}
+         */
+        Role: "reader" | "engineer" | "admin";
         /**
          * RunDetail
          * @description What explains a run beyond its quantities; each kind of probe fills in its own part, and old runs may lack all.
@@ -1417,6 +1981,12 @@ export interface components {
             words: string;
         };
         /**
+         * Scope
+         * @description What may be done: look, change what is measured and handle what it shows, administer people, tokens and settings.
+         * @enum {string}
+         */
+        Scope: "see" | "edit" | "administer";
+        /**
          * SeriesShape
          * @description The main quantity in slices: percentiles per slice (null where nothing was measured), failed runs, phase means.
          */
@@ -1450,6 +2020,22 @@ export interface components {
             width_s: number;
             window: components["schemas"]["Window"];
         };
+        /** SessionShape */
+        SessionShape: {
+            /**
+             * Demo People
+             * @description People of the demo, with their passwords; empty elsewhere.
+             */
+            demo_people: components["schemas"]["DemoPerson"][];
+            /** @description Null when nobody is signed in. */
+            person: components["schemas"]["SignedIn"] | null;
+            /**
+             * Site
+             * @description Whose hub this is.
+             * @example Skerry Line
+             */
+            site: string;
+        };
         /** ShareUnder */
         ShareUnder: {
             /** Level */
@@ -1461,6 +2047,30 @@ export interface components {
             name: string;
             /** Share */
             share: number;
+        };
+        /**
+         * SignedIn
+         * @description Who is signed in and what that person may do.
+         */
+        SignedIn: {
+            /**
+             * Full Name
+             * @example Signe L.
+             */
+            full_name: string;
+            /**
+             * Must Change
+             * @description The password is a one-time one: nothing else can be done before it is changed.
+             */
+            must_change: boolean;
+            /**
+             * Name
+             * @example signe
+             */
+            name: string;
+            role: components["schemas"]["Role"];
+            /** Scopes */
+            scopes: components["schemas"]["Scope"][];
         };
         /** Span */
         Span: {
@@ -1605,6 +2215,11 @@ export interface components {
              * Format: date-time
              */
             enrolled: string;
+            /**
+             * Has Token
+             * @description Whether its agent is still let in.
+             */
+            has_token: boolean;
             /** Id */
             id: number;
             /**
@@ -1654,6 +2269,13 @@ export interface components {
              */
             spooled: number;
             summary: components["schemas"]["GroupSummary"];
+            /**
+             * Tags
+             * @example [
+             *       "harbour"
+             *     ]
+             */
+            tags: string[];
             /** Version */
             version: string;
         };
@@ -1704,8 +2326,26 @@ export interface operations {
                     "application/json": components["schemas"]["Enrolment"];
                 };
             };
-            /** @description No valid token */
+            /** @description Nobody is recognised */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is there already */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1722,7 +2362,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -1767,8 +2407,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No valid token */
+            /** @description Nobody is recognised */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1801,8 +2450,17 @@ export interface operations {
                     "application/json": components["schemas"]["Receipt"];
                 };
             };
-            /** @description No valid token */
+            /** @description Nobody is recognised */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1828,7 +2486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -1866,8 +2524,17 @@ export interface operations {
                     "application/json": components["schemas"]["ClockReading"];
                 };
             };
-            /** @description No valid token */
+            /** @description Nobody is recognised */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1897,8 +2564,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No valid token */
+            /** @description Nobody is recognised */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1915,7 +2591,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -1944,6 +2620,198 @@ export interface operations {
                     "application/json": components["schemas"]["Arriving"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_enrolment_tokens_api_enrolment_tokens_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolmentTokenShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_enrolment_token_api_enrolment_tokens_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEnrolmentToken"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolmentTokenWithSecret"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_enrolment_token_api_enrolment_tokens__token__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolmentTokenShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     health_api_health_get: {
@@ -1962,6 +2830,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1985,6 +2871,24 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description A value cannot be used */
@@ -2025,8 +2929,262 @@ export interface operations {
                     "application/json": components["schemas"]["MatrixShape"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A value cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_people_api_people_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_person_api_people_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonWithPassword"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_person_api_people__person__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedPerson"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reset_password_api_people__person__password_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonWithPassword"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2054,6 +3212,24 @@ export interface operations {
                     "application/json": components["schemas"]["KindShape"][];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_probes_api_probes_get: {
@@ -2072,6 +3248,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProbeShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2098,6 +3292,24 @@ export interface operations {
                     "application/json": components["schemas"]["ProbeShape"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A value cannot be used */
             422: {
                 headers: {
@@ -2107,7 +3319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -2145,6 +3357,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProbeShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description No such thing */
@@ -2191,6 +3421,24 @@ export interface operations {
                     "application/json": components["schemas"]["ProbeShape"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2209,7 +3457,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -2247,6 +3495,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2265,7 +3531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -2294,8 +3560,79 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The disk is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_record_api_record_get: {
+        parameters: {
+            query?: {
+                /** @description Words that actor, address, act or subject must hold. */
+                find?: string;
+                /** @description Only entries with smaller ids. */
+                below?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordPage"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2330,8 +3667,256 @@ export interface operations {
                     "application/json": components["schemas"]["Ribbon"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A value cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_session_api_session_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in_api_session_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Credentials"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_out_api_session_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_out_everywhere_api_session_all_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_password_api_session_password_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2359,6 +3944,24 @@ export interface operations {
                     "application/json": components["schemas"]["StreamName"][];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     read_stream_api_streams__stream__get: {
@@ -2384,6 +3987,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StreamShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description No such thing */
@@ -2431,6 +4052,24 @@ export interface operations {
                     "application/json": components["schemas"]["FactShape"][];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2474,6 +4113,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FiguresShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description No such thing */
@@ -2524,6 +4181,24 @@ export interface operations {
                     "application/json": components["schemas"]["RunPage"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2571,6 +4246,24 @@ export interface operations {
                     "application/json": components["schemas"]["SeriesShape"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2609,6 +4302,24 @@ export interface operations {
                     "application/json": components["schemas"]["TargetShape"][];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     add_target_api_targets_post: {
@@ -2633,6 +4344,24 @@ export interface operations {
                     "application/json": components["schemas"]["TargetShape"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A value cannot be used */
             422: {
                 headers: {
@@ -2642,7 +4371,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -2686,6 +4415,24 @@ export interface operations {
                     "application/json": components["schemas"]["TargetShape"];
                 };
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2704,7 +4451,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -2742,6 +4489,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No such thing */
             404: {
                 headers: {
@@ -2760,7 +4525,172 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The store has no time */
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tokens_api_tokens_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiTokenShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_token_api_tokens_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewApiToken"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiTokenWithSecret"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_token_api_tokens__token__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiTokenShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -2787,6 +4717,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VantagePointShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_agent_token_api_vantage_points__vantage_point__token_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                vantage_point: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -8,6 +8,7 @@ import { api, answered } from '@/api/client'
 import Dome from '@/parts/Dome.vue'
 
 import { SPANS, useClock } from './clock'
+import { may } from './session'
 import { switchTheme, theme } from './theme'
 
 const open = defineModel<boolean>('open', { required: true })
@@ -45,6 +46,17 @@ const things = computed<Thing[]>(() => [
     note: 'who measures',
     act: () => router.push('/vantage-points'),
   },
+  ...(may('administer')
+    ? [
+        {
+          key: 'access',
+          group: 'Go to' as const,
+          label: 'Access',
+          note: 'people, tokens, the record',
+          act: () => router.push('/access'),
+        },
+      ]
+    : []),
   ...(streams.data.value ?? []).map((one): Thing => ({
     key: `stream-${one.stream}`,
     group: 'Go to',

@@ -7,8 +7,10 @@ import { api, answered } from '@/api/client'
 import Spark from '@/parts/Spark.vue'
 
 import { useClock } from './clock'
+import OwnMenu from './OwnMenu.vue'
 import { duration, full } from './format'
 import { useLive } from './live'
+import { may } from './session'
 import { switchTheme, theme } from './theme'
 
 defineEmits<{ find: [] }>()
@@ -16,8 +18,20 @@ defineEmits<{ find: [] }>()
 // Only areas that work are here; the rail grows with them.
 const AREAS = [
   { name: 'Watch', pages: [{ name: 'Matrix', to: '/matrix', routes: ['matrix', 'stream'] }] },
-  { name: 'Arrange', pages: [{ name: 'Vantage points', to: '/vantage-points', routes: ['vantage-points'] }] },
+  {
+    name: 'Arrange',
+    pages: [
+      { name: 'Vantage points', to: '/vantage-points', routes: ['vantage-points'] },
+      { name: 'Access', to: '/access', routes: ['access'], needs: 'administer' as const },
+    ],
+  },
 ]
+const areas = computed(() =>
+  AREAS.map((area) => ({
+    ...area,
+    pages: area.pages.filter((page) => !('needs' in page && page.needs) || may(page.needs)),
+  })),
+)
 
 const route = useRoute()
 const isOpen = ref(false)
@@ -76,7 +90,7 @@ const isStill = computed(() => age.value === null || age.value > 30_000)
         <span>Find or do anything</span><kbd class="font-sans text-ink-2">/</kbd>
       </button>
       <nav aria-label="Main">
-        <template v-for="area in AREAS" :key="area.name">
+        <template v-for="area in areas" :key="area.name">
           <h2 class="px-4 pt-2 pb-px text-2 font-mid text-accent-ink">{{ area.name }}</h2>
           <ul>
             <li v-for="page in area.pages" :key="page.to">
@@ -111,7 +125,7 @@ const isStill = computed(() => age.value === null || age.value > 30_000)
           </template>
         </p>
         <div class="mt-[7px] flex justify-between border-t border-rule pt-[7px]">
-          <span>this machine</span>
+          <OwnMenu />
           <button
             class="min-h-6 text-accent-ink"
             :aria-label="`Switch to ${theme === 'night' ? 'day' : 'night'}`"

@@ -1,5 +1,7 @@
 import { onScopeDispose, readonly, ref } from 'vue'
 
+import { api } from '@/api/client'
+
 export interface RunEvent {
   stream: number
   time: string
@@ -40,6 +42,8 @@ function open(): void {
   })
   source.onerror = () => {
     connected.value = false
+    // It ends with the session, too: then this is how we hear of it.
+    void api.GET('/api/arriving')
     // The browser tries again by itself, unless the answer was final: then we do.
     if (source?.readyState === EventSource.CLOSED) setTimeout(open, 3000)
   }

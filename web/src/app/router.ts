@@ -1,6 +1,17 @@
+import { watch } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 import MatrixView from '@/views/matrix/MatrixView.vue'
+
+import { about, loadSession, may, person, type Scope } from './session'
+
+declare module 'vue-router' {
+  interface RouteMeta {
+    /** Without rail and ribbon, and for whoever is not signed in. */
+    isBare?: boolean
+    needs?: Scope
+  }
+}
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -18,6 +29,24 @@ export const router = createRouter({
       name: 'vantage-points',
       component: () => import('@/views/vantage-points/VantagePointsView.vue'),
       meta: { title: 'Vantage points' },
+    },
+    {
+      path: '/access',
+      name: 'access',
+      component: () => import('@/views/access/AccessView.vue'),
+      meta: { title: 'Access', needs: 'administer' },
+    },
+    {
+      path: '/sign-in',
+      name: 'sign-in',
+      component: () => import('@/views/sign-in/SignInView.vue'),
+      meta: { title: 'Sign in', isBare: true },
+    },
+    {
+      path: '/password',
+      name: 'password',
+      component: () => import('@/views/sign-in/PasswordView.vue'),
+      meta: { title: 'Password', isBare: true },
     },
     {
       path: '/:path(.*)*',
@@ -43,4 +72,26 @@ router.beforeEach((to, from) => {
 
 router.afterEach((to) => {
   document.title = `${String(to.meta.title)} – Kuppel`
+})
+
+router.beforeEach(async (to) => {
+  if (about.value === null) {
+    try {
+      await loadSession()
+    } catch {
+      // Without its hub every page says so itself; the sign-in page is the one that needs no data.
+      return to.name === 'sign-in' ? true : { name: 'sign-in', query: { back: to.fullPath } }
+    }
+  }
+  if (to.name === 'sign-in') return person.value ? { path: '/' } : true
+  if (person.value === null) return { name: 'sign-in', query: to.path === '/' ? {} : { back: to.fullPath } }
+  if (person.value.must_change && to.name !== 'password') return { name: 'password', query: { back: to.fullPath } }
+  if (to.meta.needs && !may(to.meta.needs)) return { name: 'nowhere', params: { path: ['not-yours'] } }
+  return true
+})
+
+/* A session that ends while its page is open leads to signing in, and back. */
+watch(person, (now, before) => {
+  const here = router.currentRoute.value
+  if (before && !now && here.name !== 'sign-in') void router.push({ name: 'sign-in', query: { back: here.fullPath } })
 })

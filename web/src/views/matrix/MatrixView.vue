@@ -148,8 +148,8 @@ function isHere(row: number, column: number): boolean {
   <div v-if="table && data && data.rows.length === 0" class="max-w-[56ch] py-6 text-ink-2">
     <b class="block text-4 text-ink">Nothing is measured yet{{ kind === 'any' ? '' : ' by this kind of probe' }}.</b>
     A cell appears here for each vantage point that runs a probe towards a target.
-    <RouterLink to="/vantage-points" class="go">Put an agent on a machine</RouterLink>, then add a target and a probe
-    through the API.
+    <RouterLink to="/vantage-points?put=yes" class="go">Put an agent on a machine</RouterLink>, then add a target and a
+    probe through the API.
   </div>
   <div v-else-if="table && data" ref="box" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">

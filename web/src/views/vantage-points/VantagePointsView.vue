@@ -1,15 +1,18 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, answered, type Shapes } from '@/api/client'
 import { useClock } from '@/app/clock'
 import { duration, full, inWords, ms, signed } from '@/app/format'
 import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
+import { may } from '@/app/session'
 import Dome from '@/parts/Dome.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
+
+import PutAgent from './PutAgent.vue'
 
 type Point = Shapes['VantagePointShape']
 
@@ -30,7 +33,16 @@ usePage(
   () => 'Vantage points',
   () => (points.data.value ? `${points.data.value.length} enrolled` : ''),
 )
-const command = `kuppel agent --hub ${location.origin} --token … --name …`
+const put = useKept('put', 'no', ['no', 'yes'])
+const isPutting = computed(() => put.value === 'yes' && may('administer'))
+
+const asking = ref<number | null>(null)
+async function withdraw(point: Point): Promise<void> {
+  const path = { vantage_point: point.id }
+  await answered(api.DELETE('/api/vantage-points/{vantage_point}/token', { params: { path } }))
+  asking.value = null
+  await points.refetch()
+}
 
 /** An agent calls every few seconds; half a minute without a call is worth a word. */
 function isAway(point: Point): boolean {
@@ -38,6 +50,7 @@ function isAway(point: Point): boolean {
 }
 function troubles(point: Point): string {
   const told: string[] = []
+  if (!point.has_token) told.push('its token was withdrawn: no agent is let in from here')
   if (point.is_busy) told.push(`too busy to measure truly: it wakes ${inWords(point.scheduling_lag_ms, 'ms')} late`)
   if (point.spooled > 100) told.push(`${point.spooled.toLocaleString('en-GB')} results wait there`)
   if (point.dropped_results)
@@ -52,6 +65,7 @@ function troubles(point: Point): string {
 <template>
   <div class="mt-[11px] mb-2 flex flex-wrap items-center gap-2.5">
     <p class="text-ink-2">Who measures, where from, and whether it can.</p>
+    <button v-if="may('administer') && !isPutting" class="btn" @click="put = 'yes'">Put an agent on a machine</button>
     <span class="flex-1" />
     <input
       v-model="search"
@@ -67,7 +81,11 @@ function troubles(point: Point): string {
     @again="points.refetch()"
   />
   <Waiting v-if="points.isPending.value" what="Reading the vantage points." />
-  <div v-if="points.data.value?.length" class="max-phone:overflow-x-auto">
+  <div
+    v-if="points.data.value?.length"
+    class="max-phone:overflow-x-auto"
+    :class="{ 'pr-[364px] max-phone:pr-0': isPutting }"
+  >
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>
@@ -126,6 +144,25 @@ function troubles(point: Point): string {
           </td>
           <td class="border-b border-rule text-right">
             {{ point.summary.not_fine }} <span class="text-ink-3">of {{ point.summary.streams }}</span>
+            <button
+              v-if="may('administer') && point.has_token"
+              class="go ml-3 text-2"
+              :aria-label="`Withdraw the token of ${point.name}`"
+              :aria-expanded="asking === point.id"
+              @click="asking = asking === point.id ? null : point.id"
+            >
+              token
+            </button>
+          </td>
+        </tr>
+        <tr v-if="asking === point.id" class="bg-sheet">
+          <td colspan="9" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
+            <p class="mb-2">
+              The agent at {{ point.name }} is refused from then on, and {{ point.name }} falls silent. What it measured
+              stays; an enrolment token made for {{ point.name }} lets a new agent take its place.
+            </p>
+            <button class="btn btn-grave" @click="withdraw(point)">Withdraw its token</button>
+            <button class="btn ml-2" @click="asking = null">Leave it</button>
           </td>
         </tr>
         <tr v-if="troubles(point)">
@@ -138,13 +175,10 @@ function troubles(point: Point): string {
       None is called that. <button class="go" @click="search = ''">Show all</button>
     </p>
   </div>
-  <section v-if="points.data.value" class="mt-6 max-w-[72ch]">
-    <h2 class="heading border-b border-rule-strong pb-1">Put an agent on a machine</h2>
-    <p class="py-2 text-ink-2">
-      <b v-if="points.data.value.length === 0" class="block text-4 text-ink">Nobody measures yet.</b>
-      Run this there, with the token that the hub keeps in its data folder as <i>enrolment-token</i>, and a name of your
-      choice. It is listed here within seconds. Until people sign in, this hub answers its own machine only.
-    </p>
-    <code class="block rounded-sm bg-sunk px-[9px] py-[7px] font-mono text-[12px] leading-normal">{{ command }}</code>
-  </section>
+  <p v-if="points.data.value?.length === 0" class="max-w-[56ch] py-6 text-ink-2">
+    <b class="block text-4 text-ink">Nobody measures yet.</b>
+    Nothing is known before an agent stands somewhere.
+    {{ may('administer') ? 'Put one on a machine with the button above.' : 'An admin can put one on a machine.' }}
+  </p>
+  <PutAgent v-if="isPutting" @close="put = 'no'" />
 </template>
