@@ -12,11 +12,14 @@ FOLDER = ROOT / "docs" / "screenshots"
 
 
 def picture(
-    name: str, path: str, act: Callable[[Page], None] | None = None, role: str | None = "admin", **page_options: object
+    name: str, path: str, act: Callable[[Page], None] | None = None, *, is_signed_in: bool = True, **page_options: object
 ) -> None:
     page = new_page(**page_options)  # type: ignore[arg-type]
-    if role is not None:
-        stage.sign_in(page, demo().url, **stage.PEOPLE[role])
+    if is_signed_in:
+        # One session for all pictures: the record would be full of signing in.
+        page.context.add_cookies(
+            [{"name": one.name, "value": one.value or "", "url": demo().url} for one in demo().api.cookies.jar]
+        )
     page.goto(demo().url + path)
     page.locator("h1").first.wait_for()
     time.sleep(2)
@@ -59,7 +62,7 @@ def main() -> None:
     picture("stream-failed-run", f"/streams/{failing}?runs=failed", lambda page: page.locator("[data-run]").first.click())
     picture("stream-night", f"/streams/{front}", theme="dark")
     picture("vantage-points", "/vantage-points")
-    picture("sign-in", "/sign-in", role=None)
+    picture("sign-in", "/sign-in", is_signed_in=False)
     picture("put-an-agent", "/vantage-points?put=yes", put_agent)
     picture("access-people", "/access")
     picture("access-tokens", "/access?part=tokens")

@@ -77,10 +77,14 @@ export function dayShort(time: number): string {
   return DAY_SHORT.format(time).replace(',', '')
 }
 
-/** The time of day; with the day when it is not today's. */
+/** The time of day; with the day when it is not today's; the day and the year when it is not this year's. */
 export function moment(time: number, now: number): string {
-  const isToday = new Date(time).toDateString() === new Date(now).toDateString()
-  return isToday ? clock(time) : `${day(time)} ${clock(time)}`
+  const [then, today] = [new Date(time), new Date(now)]
+  if (then.toDateString() === today.toDateString()) return clock(time)
+  // Far from now the year says more than the hour.
+  return then.getFullYear() === today.getFullYear()
+    ? `${day(time)} ${clock(time)}`
+    : `${day(time)} ${then.getFullYear()}`
 }
 
 /** In full, with the zone: what a hover says. */

@@ -18,7 +18,7 @@ async function copy(): Promise<void> {
 <template>
   <div>
     <code
-      class="block rounded-sm bg-sunk px-[9px] py-[7px] font-mono text-[12px] leading-normal break-all select-all"
+      class="block rounded-sm bg-sunk px-[9px] py-[7px] font-mono text-[12px] leading-normal [overflow-wrap:anywhere] select-all"
       :aria-label="label"
       >{{ text }}</code
     >

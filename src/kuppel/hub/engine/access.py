@@ -214,7 +214,7 @@ def _let_in(
         people.end_session(connection, digest(before))
     people.forget_failures(connection, who.name)
     people.open_session(connection, who.id, session, address, now_us)
-    record.add_entry(connection, Entry(now_us, "person", who.name, address, "signed in", who.full_name))
+    record.add_entry(connection, Entry(now_us, "person", who.name, address, "signed in", f"as {who.role}"))
 
 
 def add_first_admin(writer: Writer, database: Database, now_us: int) -> str | None:

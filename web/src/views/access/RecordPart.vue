@@ -37,7 +37,11 @@ const days = computed(() => {
 
 function value(one: unknown): string {
   if (one === null || one === undefined || one === '') return 'nothing'
-  return typeof one === 'object' ? JSON.stringify(one) : String(one)
+  if (Array.isArray(one)) return one.length ? one.map(value).join(', ') : 'none'
+  if (typeof one !== 'object') return String(one)
+  return Object.entries(one)
+    .map(([name, part]) => `${name} ${value(part)}`)
+    .join(', ')
 }
 function told(entry: Entry): string[] {
   const names = Object.keys({ ...entry.before, ...entry.after })

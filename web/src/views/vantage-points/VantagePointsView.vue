@@ -92,8 +92,8 @@ function troubles(point: Point): string {
           <th class="border-b border-rule-strong py-[3px]">vantage point</th>
           <th class="border-b border-rule-strong">kind and place</th>
           <th class="border-b border-rule-strong">provider</th>
-          <th class="border-b border-rule-strong">address</th>
-          <th class="border-b border-rule-strong">version</th>
+          <th v-if="!isPutting" class="border-b border-rule-strong">address</th>
+          <th v-if="!isPutting" class="border-b border-rule-strong">version</th>
           <th
             class="border-b border-rule-strong text-right"
             title="hub's clock minus its own, and the most by which that can be wrong"
@@ -101,6 +101,7 @@ function troubles(point: Point): string {
             clock offset
           </th>
           <th
+            v-if="!isPutting"
             class="border-b border-rule-strong text-right"
             title="how late its agent wakes, 95th percentile of a minute"
           >
@@ -112,7 +113,7 @@ function troubles(point: Point): string {
       </thead>
       <tbody v-for="point in found" :key="point.id">
         <tr class="leading-[26px]">
-          <th class="border-b border-rule font-mid whitespace-nowrap">
+          <th class="border-b border-rule pr-3 font-mid whitespace-nowrap">
             <Dome :state="isAway(point) ? 'silent' : point.summary.is_affected ? point.summary.state : 'fine'" />
             {{ point.name }}
           </th>
@@ -120,8 +121,8 @@ function troubles(point: Point): string {
             {{ point.kind }}, {{ point.place || 'place not stated' }}
           </td>
           <td class="border-b border-rule pr-2">{{ point.provider || 'not stated' }}</td>
-          <td class="border-b border-rule pr-2">{{ point.addresses.join(', ') }}</td>
-          <td class="border-b border-rule pr-2">{{ point.version || 'not called yet' }}</td>
+          <td v-if="!isPutting" class="border-b border-rule pr-2">{{ point.addresses.join(', ') }}</td>
+          <td v-if="!isPutting" class="border-b border-rule pr-2">{{ point.version || 'not called yet' }}</td>
           <td class="border-b border-rule text-right whitespace-nowrap">
             <template v-if="point.clock_offset_ms !== null">
               {{ signed(point.clock_offset_ms, 'ms') }}
@@ -130,6 +131,7 @@ function troubles(point: Point): string {
             <span v-else class="text-ink-3">not known</span>
           </td>
           <td
+            v-if="!isPutting"
             class="border-b border-rule text-right whitespace-nowrap"
             :class="point.is_busy ? 'font-mid text-degraded-ink' : ''"
           >
@@ -142,7 +144,7 @@ function troubles(point: Point): string {
           >
             {{ duration(now - ms(point.seen)) }} ago
           </td>
-          <td class="border-b border-rule text-right">
+          <td class="border-b border-rule text-right whitespace-nowrap">
             {{ point.summary.not_fine }} <span class="text-ink-3">of {{ point.summary.streams }}</span>
             <button
               v-if="may('administer') && point.has_token"
