@@ -84,7 +84,7 @@ const reset = (one: Person) =>
   <p v-if="wrong && !isAdding" class="mb-2 border-l-[3px] border-breached pl-[11px] text-breached-ink" role="alert">
     {{ wrong.told }}
   </p>
-  <div v-if="people.data.value" class="max-phone:overflow-x-auto">
+  <div v-if="people.data.value" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>

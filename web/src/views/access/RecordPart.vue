@@ -60,7 +60,7 @@ function who(entry: Entry): string {
 <template>
   <Trouble v-if="record.isError.value" what="The record" :error="record.error.value" @again="record.refetch()" />
   <Waiting v-if="record.isPending.value" what="Reading the record." />
-  <div v-if="record.data.value" class="max-phone:overflow-x-auto">
+  <div v-if="record.data.value" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">
       <tbody v-for="group in days" :key="group.name">
         <tr>

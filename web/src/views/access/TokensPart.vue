@@ -127,7 +127,7 @@ function ends(one: { is_good: boolean; withdrawn: string | null; expires: string
     <p v-if="tokens.data.value.length === 0" class="py-2 text-ink-2">
       No program has a token. One that reads or changes things through the API needs one.
     </p>
-    <div class="max-phone:overflow-x-auto">
+    <div class="relative max-phone:overflow-x-auto">
       <table v-if="found.length" class="w-full border-collapse">
         <thead class="text-2 text-ink-3">
           <tr>
@@ -165,7 +165,7 @@ function ends(one: { is_good: boolean; withdrawn: string | null; expires: string
     <p v-if="joining.data.value?.length === 0" class="py-2 text-ink-2">
       None was made yet. An agent trades one for a token of its own.
     </p>
-    <div class="max-phone:overflow-x-auto">
+    <div class="relative max-phone:overflow-x-auto">
       <table v-if="foundJoining.length" class="w-full border-collapse">
         <thead class="text-2 text-ink-3">
           <tr>
