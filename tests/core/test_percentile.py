@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
-from kuppel.core.percentile import empirical_share, median, percentile, percentile_interval
+from kuppel.core.percentile import empirical_share, interval_ranks, median, percentile, percentile_interval
 
 RFC_2330 = [-2, 7, 7, 4, 18, -5]
 # NIST/SEMATECH e-Handbook 7.2.6.2, twelve wafer gauge readings.
@@ -95,6 +95,13 @@ class Interval(unittest.TestCase):
                 # ppf gives the smallest k with P(B ≤ k) ≥ q: the lower rank is one of k (P < q just below it).
                 self.assertEqual(interval.low or 0, low, (count, share))
                 self.assertEqual(interval.high if interval.high is not None else count + 1, high, (count, share))
+
+    def test_ranks_of_large_samples_against_scipy(self) -> None:
+        """The normal approximation beyond 20,000 values: at most one rank from scipy's exact binomial ones."""
+        for count, share in ((20_001, 0.5), (43_200, 0.95), (250_000, 0.99), (1_000_000, 0.05)):
+            lower, upper = interval_ranks(count, share)
+            self.assertAlmostEqual(lower, stats.binom.ppf(0.025, count, share), delta=1)
+            self.assertAlmostEqual(upper, stats.binom.ppf(0.975, count, share) + 1, delta=1)
 
     def test_it_covers_the_true_percentile_as_often_as_it_says(self) -> None:
         """The defining property, on 400 samples of a known distribution: coverage of at least 95 % less sampling error."""

@@ -128,8 +128,11 @@ class HubProcess:
         self.url = f"{'http' if authority is None else 'https'}://127.0.0.1:{self.port}"
         self._tls = None if authority is None else authority.parent
         self._environment = environment
+        limits = httpx.Limits(max_keepalive_connections=0)  # an open connection would hold its stop up
         verify = True if authority is None else ssl.create_default_context(cafile=authority)
-        self.api = httpx.Client(base_url=f"{self.url}/api/", headers=ADMIN, trust_env=False, timeout=30, verify=verify)
+        self.api = httpx.Client(
+            base_url=f"{self.url}/api/", headers=ADMIN, trust_env=False, timeout=30, verify=verify, limits=limits
+        )
         self._process: subprocess.Popen[bytes] | None = None
 
     def __enter__(self) -> Self:

@@ -5,7 +5,7 @@ import sys
 import tempfile
 import time
 import unittest
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -213,6 +213,18 @@ class Streams(ApiCase):
         self.assertIn("RFC 2330", window["p50"]["method"])
         matrix = self.client.get("/api/matrix", params={"measure": "p95"}).json()
         self.assertEqual(matrix["cells"][0]["figure"]["value"], window["p95"]["value"])
+
+    def test_long_windows_say_that_they_are_within_one_percent(self) -> None:
+        values = [float(v) for v in np.random.default_rng(4).lognormal(4, 0.5, 500)]
+        self.take(self.stream, values)
+        end = datetime.now().astimezone()
+        for days, how in ((2, "exact"), (30, "within 1 %")):
+            window = {"from": (end - timedelta(days=days)).isoformat(), "to": end.isoformat(), "measure": "p95"}
+            (cell,) = self.client.get("/api/matrix", params=window).json()["cells"]
+            self.assertIn(how, cell["figure"]["method"])
+            exact = float(np.percentile(values, 95, method="inverted_cdf"))
+            self.assertLessEqual(abs(cell["figure"]["value"] - exact), 0.0101 * exact)
+            self.assertEqual(cell["figure"]["count"], 500)
 
     def test_few_samples_are_marked(self) -> None:
         self.take(self.stream, [500.0] * 29, step_us=SECOND)

@@ -19,6 +19,14 @@ class Quantity:
     label: str
     worse: Literal["higher", "lower"] = "higher"
 
+    @property
+    def decimals(self) -> int:
+        """To how many decimals its values are kept: what lies beyond is below what any probe resolves, and costs room."""
+        return _DECIMALS[self.unit]
+
+
+# 0.1 µs; a millionth of a ratio; 9 s of a day; things that are counted are whole.
+_DECIMALS = {"ms": 4, "1": 6, "d": 4, "By": 0, "{packet}": 0, "{redirect}": 0}
 
 _ALL = (
     Quantity("rtt", "ms", "round trip, median of the run"),
@@ -58,6 +66,15 @@ def quantity_named(name: str, field: str = "quantity") -> Quantity:
     if found is None:
         raise SettingsError(field, name, f"be one of {', '.join(sorted(QUANTITIES))}")
     return found
+
+
+def rounded(quantities: Mapping[str, float]) -> dict[str, float]:
+    """Values to the precision at which they are kept.
+
+    >>> rounded({"rtt": 12.34567891, "loss_ratio": 0.2})
+    {'rtt': 12.3457, 'loss_ratio': 0.2}
+    """
+    return {name: round(value, QUANTITIES[name].decimals) for name, value in quantities.items()}
 
 
 def check_unit(name: str, unit: str, field: str) -> None:

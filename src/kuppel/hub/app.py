@@ -40,6 +40,7 @@ from kuppel.store.database import Database
 from kuppel.wire.delivery import Batch
 
 _TICK_S = 1.0
+_FINISH_EVERY_S = 60.0
 _LOOPBACK_NAMES = ("127.0.0.1", "localhost", "[::1]", "::1")
 _log = structlog.get_logger()
 
@@ -71,11 +72,14 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
             print(f"First start: sign in as admin with the one-time password {password}", flush=True)
         await run_in_threadpool(hub.judge.load)
         ticking = asyncio.create_task(_tick(hub))
+        finishing = asyncio.create_task(_finish_days(hub))
         _log.info("hub ready", data=str(settings.data))
         try:
             yield
         finally:
             ticking.cancel()
+            finishing.cancel()
+            hub.is_closing = True
             hub.bus.close()
             await run_in_threadpool(hub.close)
             _log.info("hub stopped")
@@ -139,6 +143,19 @@ def _describe(app: FastAPI) -> dict[str, Any]:
                     route["responses"]["422"] = responses(422)[422]
         app.openapi_schema = description
     return app.openapi_schema
+
+
+async def _finish_days(hub: Hub) -> None:
+    """Turn days that are over into blocks, in the background."""
+    while True:
+        await asyncio.sleep(_FINISH_EVERY_S)
+        try:
+            finished = await run_in_threadpool(hub.compaction.run, now_us(), lambda: not hub.is_closing)
+        except Exception as error:  # a full disk now must not stop it for good
+            _log.error("days not finished", reason=f"{type(error).__name__}: {error}")
+        else:
+            if finished:
+                _log.info("days finished", days=finished)
 
 
 async def _tick(hub: Hub) -> None:

@@ -14,6 +14,7 @@ from kuppel.hub.live import LiveBus
 from kuppel.hub.sealing import Sealer, kept_key
 from kuppel.hub.settings import DemoPerson, HubSettings
 from kuppel.store import inventory, people
+from kuppel.store.compaction import Compaction
 from kuppel.store.database import Database
 from kuppel.store.inventory import Probe
 from kuppel.store.writer import Writer
@@ -36,12 +37,14 @@ class Hub:
 
     def __init__(self, settings: HubSettings, database: Database, loop: asyncio.AbstractEventLoop) -> None:
         self.settings = settings
+        self.is_closing = False
         self.database = database
         self.sealer = Sealer(kept_key(settings.data / "secret-key"))
         self._check_key()
         self.writer = Writer(database)
         self.bus = LiveBus(loop)
         self.judge = Judge(database, self.writer, self.bus, round(settings.delivery_s * 1e6))
+        self.compaction = Compaction(database, self.writer)
         self.access = Access(database, self.writer, settings.session_life)
 
     def first_start(self) -> str | None:

@@ -8,7 +8,7 @@ import shutil
 import sys
 import time
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,7 @@ import httpx
 import typer
 
 from kuppel.agent.machine import write_private
+from kuppel.core.quantity import rounded
 from kuppel.core.state import Judgement
 from kuppel.hub.engine.access import digest, new_token
 from kuppel.hub.engine.judge import Judge
@@ -204,7 +205,8 @@ def _fill(database: Database, writer: Writer, judge: Judge, world: World) -> Non
         if service.kind == "https":
             facts |= certificate_facts(world.credential.certificate)
         for result in history.generate(plan, service, point, from_us, world.begun_us, world.begun_us, facts):
-            waiting.append(NumberedResult(0, stream.id, result))
+            kept = replace(result, quantities=rounded(result.quantities))
+            waiting.append(NumberedResult(0, stream.id, kept))
             if len(waiting) >= _RESULTS_A_COMMIT:
                 _store(writer, judge, waiting)
                 waiting = []

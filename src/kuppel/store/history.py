@@ -1,14 +1,16 @@
 """Reading what was measured: runs, samples, facts, over windows [from_us, to_us)."""
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from sqlalchemy import Connection, Row, bindparam, func, select, text
 
+from kuppel.core import sketch as sketches
 from kuppel.core.series import FloatArray, IntArray
-from kuppel.store import tables
+from kuppel.core.sketch import Sketch
+from kuppel.store import block, days, summary, tables
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,44 +33,140 @@ class StoredFact:
     from_us: int
 
 
-def run_counts(connection: Connection, from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
+def run_counts(connection: Connection, stream_ids: Collection[int], from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
     """(ok runs, all runs) per stream."""
+    counts = dict.fromkeys(stream_ids, (0, 0))
+    horizon_us = days.horizon(connection)
     table = tables.run
     query = (
         select(table.c.stream_id, func.count() - func.count(table.c.reason), func.count())
-        .where(table.c.time_us >= from_us, table.c.time_us < to_us)
+        .where(table.c.time_us >= max(from_us, horizon_us), table.c.time_us < to_us)
         .group_by(table.c.stream_id)
     )
-    return {stream_id: (ok, total) for stream_id, ok, total in connection.execute(query)}
+    for stream_id, ok, total in connection.execute(query):
+        if stream_id in counts:
+            counts[stream_id] = (ok, total)
+    if from_us < horizon_us:
+        for stream_id, (ok, total) in counts.items():
+            found = finished_summaries(connection, stream_id, days.TIMES, from_us, min(to_us, horizon_us))
+            runs_before = sum(one.count for one in found)
+            counts[stream_id] = (ok + runs_before - sum(one.failed for one in found), total + runs_before)
+    return counts
+
+
+def finished_summaries(
+    connection: Connection, stream_id: int, quantity: str, from_us: int, to_us: int
+) -> list[summary.Summary]:
+    """Summaries that together make up a window before the horizon: whole days, whole hours, and the edges from samples.
+
+    The counts are exact; percentiles of the merged sketch are within 1 %.
+    """
+    series = next(iter(days.series_of(connection, [stream_id], [quantity])), None)
+    if series is None or to_us <= from_us:
+        return []
+    found = list(day_summaries(connection, series, from_us, to_us).values())
+    # What whole days leave of the window lies in at most two days.
+    first_us, last_us = from_us // days.DAY_US * days.DAY_US, to_us // days.DAY_US * days.DAY_US
+    edges = {day_us for day_us in (first_us, last_us) if not (from_us <= day_us and day_us + days.DAY_US <= to_us)}
+    for day_us in sorted(edges):
+        start, end = max(from_us, day_us), min(to_us, day_us + days.DAY_US)
+        if start >= end:
+            continue
+        day = days.read_days(connection, stream_id, [quantity], start, end).get(day_us)
+        if day is None:
+            continue
+        inside = (day.times_us >= start) & (day.times_us < end)
+        values = np.zeros(day.times_us.size) if quantity == days.TIMES else day.values.get(quantity)
+        if values is not None:
+            kept = inside & ~np.isnan(values)
+            failed_us = day.times_us[inside & day.is_failed]
+            found += summary.hours_of(day_us, day.times_us[kept], values[kept], failed_us).values()
+    return found
+
+
+def sketches_of(connection: Connection, wanted: Mapping[int, str], from_us: int, to_us: int) -> dict[int, Sketch]:
+    """The distribution of one quantity of each wanted stream over a window, from summaries where days are finished.
+
+    Parameters
+    ----------
+    wanted : the quantity by stream.
+    """
+    horizon_us = days.horizon(connection)
+    by_stream: dict[int, list[Sketch]] = {stream_id: [] for stream_id in wanted}
+    for quantity in set(wanted.values()):
+        streams = [stream_id for stream_id, one in wanted.items() if one == quantity]
+        for (stream_id, _), (_, values) in _samples_in_rows(
+            connection, streams, [quantity], max(from_us, horizon_us), to_us
+        ).items():
+            by_stream[stream_id].append(sketches.sketch(values))
+    for stream_id, quantity in wanted.items():
+        before = finished_summaries(connection, stream_id, quantity, from_us, min(to_us, horizon_us))
+        by_stream[stream_id] += [one.sketch for one in before]
+    return {stream_id: sketches.merged(parts) for stream_id, parts in by_stream.items()}
+
+
+def day_summaries(connection: Connection, series_id: int, from_us: int, to_us: int) -> dict[int, summary.Summary]:
+    """The summaries of the whole days in a window, by the day's start."""
+    first_us = -(-from_us // days.DAY_US) * days.DAY_US
+    last_us = to_us // days.DAY_US * days.DAY_US
+    if last_us <= first_us:
+        return {}
+    # Plain SQL: over thousands of series the making of statements would cost more than the reading.
+    rows = connection.exec_driver_sql(
+        "SELECT key, count, failed, sum, min, max, sketch FROM day_summary WHERE key >= ? AND key < ?",
+        (days.block_key(series_id, first_us), days.block_key(series_id, last_us)),
+    ).all()
+    return {
+        days.key_day(key): summary.Summary(count, failed, total, least, most, sketches.decode(packed))
+        for key, count, failed, total, least, most, packed in rows
+    }
 
 
 def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) -> tuple[IntArray, IntArray]:
     """Times of the runs that were ok, and of those that failed."""
+    horizon_us = days.horizon(connection)
     table = tables.run
     rows = connection.execute(
         select(table.c.time_us, table.c.reason.is_(None))
-        .where(table.c.time_us >= from_us, table.c.time_us < to_us, table.c.stream_id == stream_id)
+        .where(table.c.time_us >= max(from_us, horizon_us), table.c.time_us < to_us, table.c.stream_id == stream_id)
         .order_by(table.c.time_us)
     ).all()
-    times = np.array([row[0] for row in rows], dtype=np.int64)
-    is_ok = np.array([bool(row[1]) for row in rows], dtype=bool)
-    return times[is_ok], times[~is_ok]
+    finished = days.read_days(connection, stream_id, (), from_us, to_us).values()
+    times = np.concatenate([*(day.times_us for day in finished), np.array([row[0] for row in rows], dtype=np.int64)])
+    is_ok = np.concatenate([*(~day.is_failed for day in finished), np.array([bool(row[1]) for row in rows], dtype=bool)])
+    inside = (times >= from_us) & (times < to_us)
+    return times[inside & is_ok], times[inside & ~is_ok]
 
 
 def samples(
     connection: Connection, stream_ids: Collection[int], quantities: Collection[str], from_us: int, to_us: int
 ) -> dict[tuple[int, str], tuple[IntArray, FloatArray]]:
     """Times and values of each wanted series that has any, in time order."""
-    table = tables.series
-    keys = {
-        series_id: (stream_id, quantity)
-        for series_id, stream_id, quantity in connection.execute(
-            select(table.c.id, table.c.stream_id, table.c.quantity).where(
-                table.c.stream_id.in_(stream_ids), table.c.quantity.in_(quantities)
-            )
-        )
-    }
-    if not keys:
+    horizon_us = days.horizon(connection)
+    found = _samples_in_rows(connection, stream_ids, quantities, max(from_us, horizon_us), to_us)
+    if from_us < horizon_us:
+        for stream_id in stream_ids:
+            finished = days.read_days(connection, stream_id, quantities, from_us, to_us).values()
+            for quantity in quantities:
+                parts = [
+                    (day.times_us[present], values[present])
+                    for day in finished
+                    if (values := day.values.get(quantity)) is not None
+                    for present in [~np.isnan(values) & (day.times_us >= from_us) & (day.times_us < to_us)]
+                ]
+                if (stream_id, quantity) in found:
+                    parts.append(found[stream_id, quantity])
+                times = np.concatenate([times for times, _ in parts]) if parts else np.empty(0, dtype=np.int64)
+                if times.size:
+                    found[stream_id, quantity] = (times, np.concatenate([values for _, values in parts]))
+    return found
+
+
+def _samples_in_rows(
+    connection: Connection, stream_ids: Collection[int], quantities: Collection[str], from_us: int, to_us: int
+) -> dict[tuple[int, str], tuple[IntArray, FloatArray]]:
+    keys = days.series_of(connection, stream_ids, quantities)
+    if not keys or to_us <= from_us:
         return {}
     # The unary plus keeps SQLite on the time range: one pass over the window instead of a seek per series and time.
     query = text(
@@ -93,16 +191,56 @@ def runs(
     connection: Connection, stream_id: int, from_us: int, to_us: int, limit: int, *, is_failed_only: bool = False
 ) -> list[StoredRun]:
     """The newest runs of a stream in the window, newest first, with their samples."""
+    horizon_us = days.horizon(connection)
     table = tables.run
     query = (
         select(table)
-        .where(table.c.stream_id == stream_id, table.c.time_us >= from_us, table.c.time_us < to_us)
+        .where(table.c.stream_id == stream_id, table.c.time_us >= max(from_us, horizon_us), table.c.time_us < to_us)
         .order_by(table.c.time_us.desc())
         .limit(limit)
     )
     if is_failed_only:
         query = query.where(table.c.reason.is_not(None))
-    return _with_samples(connection, stream_id, connection.execute(query).all())
+    found = _with_samples(connection, stream_id, connection.execute(query).all())
+    if from_us >= horizon_us or len(found) >= limit:
+        return found
+    for day_us in reversed(_finished_days(connection, stream_id, from_us, min(to_us, horizon_us))):
+        finished = _finished_runs(connection, stream_id, day_us)
+        wanted = [one for one in finished if from_us <= one.time_us < to_us and not (is_failed_only and one.reason is None)]
+        found += wanted[::-1][: limit - len(found)]
+        if len(found) >= limit:
+            break
+    return found
+
+
+def _finished_days(connection: Connection, stream_id: int, from_us: int, to_us: int) -> list[int]:
+    """Starts of the finished days in which a stream has runs, oldest first."""
+    series = next(iter(days.series_of(connection, [stream_id], [days.TIMES])), None)
+    return [] if series is None else sorted(days.payloads(connection, tables.hour_summaries, series, from_us, to_us))
+
+
+def _finished_runs(connection: Connection, stream_id: int, day_us: int) -> list[StoredRun]:
+    """The runs of one finished day, oldest first."""
+    names = connection.execute(select(tables.series.c.quantity).where(tables.series.c.stream_id == stream_id)).scalars()
+    day = days.read_days(connection, stream_id, list(names), day_us, day_us + days.DAY_US).get(day_us)
+    if day is None:
+        return []
+    found = []
+    for index, (time_us, run_code) in enumerate(zip(day.times_us.tolist(), day.codes.tolist(), strict=True)):
+        body = day.bodies[index] if day.bodies else {"attempts": [], "detail": {}}
+        quantities = {name: float(one[index]) for name, one in day.values.items() if not np.isnan(one[index])}
+        found.append(
+            StoredRun(
+                time_us,
+                stream_id,
+                days.reason_of(run_code),
+                bool(day.is_generated[index]),
+                body["attempts"],
+                body["detail"],
+                quantities,
+            )
+        )
+    return found
 
 
 def _with_samples(connection: Connection, stream_id: int, rows: Sequence[Row[Any]]) -> list[StoredRun]:
@@ -134,9 +272,14 @@ def _with_samples(connection: Connection, stream_id: int, rows: Sequence[Row[Any
 
 def runs_after(connection: Connection, stream_id: int, after_us: int, limit: int) -> list[StoredRun]:
     """The first runs of a stream after a moment, oldest first: what a judgement missed."""
+    horizon_us = days.horizon(connection)
+    for day_us in _finished_days(connection, stream_id, after_us + 1, horizon_us):
+        missed = [one for one in _finished_runs(connection, stream_id, day_us) if one.time_us > after_us]
+        if missed:
+            return missed[:limit]
     table = tables.run
-    query = select(table).where(table.c.stream_id == stream_id, table.c.time_us > after_us).order_by(table.c.time_us)
-    return _with_samples(connection, stream_id, connection.execute(query.limit(limit)).all())
+    query = select(table).where(table.c.stream_id == stream_id, table.c.time_us > max(after_us, horizon_us - 1))
+    return _with_samples(connection, stream_id, connection.execute(query.order_by(table.c.time_us).limit(limit)).all())
 
 
 def facts(connection: Connection, stream_id: int, to_us: int) -> list[StoredFact]:
@@ -151,35 +294,80 @@ def facts(connection: Connection, stream_id: int, to_us: int) -> list[StoredFact
 
 
 def runs_per_slice(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> IntArray:
-    """How many runs of the window fall into each slice; counted in SQL, since a window may hold millions."""
+    """How many runs of the window fall into each slice; counted in SQL, since a window may hold millions.
+
+    Before the horizon, slices of an hour or more are counted from the hours' summaries, each by its start.
+    """
+    counts = np.zeros(starts_us.size, dtype=np.int64)
+    horizon_us = days.horizon(connection)
     table = tables.run
     slice_us = table.c.time_us - table.c.time_us % width_us
     rows = connection.execute(
-        select(slice_us, func.count()).where(table.c.time_us >= from_us, table.c.time_us < to_us).group_by(slice_us)
+        select(slice_us, func.count())
+        .where(table.c.time_us >= max(from_us, horizon_us), table.c.time_us < to_us)
+        .group_by(slice_us)
     )
-    counts = np.zeros(starts_us.size, dtype=np.int64)
     for start_us, count in rows:
-        counts[(start_us - int(starts_us[0])) // width_us] = count
+        counts[(start_us - int(starts_us[0])) // width_us] += count
+    if from_us < horizon_us:
+        for times, weights in _finished_counts(connection, width_us, from_us, min(to_us, horizon_us)):
+            inside = (times >= from_us) & (times < to_us)
+            np.add.at(counts, (times[inside] - starts_us[0]) // width_us, weights[inside])
     return counts
 
 
+def _finished_counts(
+    connection: Connection, width_us: int, from_us: int, to_us: int
+) -> Iterator[tuple[IntArray, IntArray]]:
+    """Times before the horizon and how many runs each stands for."""
+    query = select(tables.series.c.id).where(tables.series.c.quantity == days.TIMES)
+    for series in connection.execute(query).scalars().all():
+        is_by_hour = width_us >= summary.HOUR_US
+        table = tables.hour_summaries if is_by_hour else tables.block
+        for day_us, payload in days.payloads(connection, table, series, from_us, to_us).items():
+            try:
+                if is_by_hour:
+                    hours = summary.decode_hours(payload)
+                    times = np.array([day_us + hour * summary.HOUR_US for hour in hours], dtype=np.int64)
+                    yield times, np.array([one.count for one in hours.values()], dtype=np.int64)
+                else:
+                    times = block.decode_times(payload)
+                    yield times, np.ones(times.size, dtype=np.int64)
+            except block.BlockDamaged:
+                continue
+
+
 def run_count(connection: Connection, from_us: int, to_us: int) -> int:
-    """How many runs were measured in the window."""
-    table = tables.run
-    query = select(func.count()).select_from(table).where(table.c.time_us >= from_us, table.c.time_us < to_us)
-    return connection.execute(query).scalar_one()
+    """How many runs were measured in the window, of those that still lie in rows: for windows that reach now."""
+    return days.day_runs(connection, from_us, to_us)
 
 
 def span(connection: Connection) -> tuple[int | None, int | None]:
-    """The first and the last time at which anything was measured."""
+    """The first and the last time at which anything was measured; of finished days, the first to the day."""
     table = tables.run
-    first = connection.execute(select(func.min(table.c.time_us))).scalar()
-    last = connection.execute(select(func.max(table.c.time_us))).scalar()
+    horizon_us = days.horizon(connection)
+    first = connection.execute(select(func.min(table.c.time_us)).where(table.c.time_us >= horizon_us)).scalar()
+    last = connection.execute(select(func.max(table.c.time_us)).where(table.c.time_us >= horizon_us)).scalar()
+    if horizon_us:
+        day = tables.hour_summaries.c.key % days.KEY_DAYS
+        oldest, newest = connection.execute(select(func.min(day), func.max(day))).one()
+        if oldest is not None:
+            first = oldest * days.DAY_US
+            last = last if last is not None else (newest + 1) * days.DAY_US - 1
     return first, last
 
 
-def has_generated(connection: Connection, from_us: int, to_us: int) -> bool:
-    """Whether any run of the window was made up rather than measured."""
+def has_generated(connection: Connection, stream_id: int, from_us: int, to_us: int) -> bool:
+    """Whether any run of a stream in the window was made up rather than measured."""
+    horizon_us = days.horizon(connection)
     table = tables.run
-    query = select(table.c.time_us).where(table.c.time_us >= from_us, table.c.time_us < to_us, table.c.is_generated)
-    return connection.execute(query.limit(1)).first() is not None
+    query = select(table.c.time_us).where(
+        table.c.time_us >= max(from_us, horizon_us),
+        table.c.time_us < to_us,
+        table.c.stream_id == stream_id,
+        table.c.is_generated,
+    )
+    if connection.execute(query.limit(1)).first() is not None:
+        return True
+    finished = days.read_days(connection, stream_id, (), from_us, to_us).values()
+    return any(bool((day.is_generated & (day.times_us >= from_us) & (day.times_us < to_us)).any()) for day in finished)

@@ -4,12 +4,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
 import orjson
 from sqlalchemy import Connection, select, update
 from sqlalchemy.dialects.sqlite import insert
 
 from kuppel.core.result import Result
-from kuppel.store import tables
+from kuppel.store import days, tables
+from kuppel.store.days import Day
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +73,33 @@ def take_batch(
 
 def store_results(connection: Connection, results: Sequence[NumberedResult], *, is_generated: bool) -> None:
     """Runs, samples and changed facts of results. A run that is already there is left as it is."""
+    horizon_us = days.horizon(connection)
+    late = [one for one in results if one.result.started_us < horizon_us]
+    _merge_late(connection, late, is_generated)
+    _store_rows(connection, [one for one in results if one.result.started_us >= horizon_us], is_generated)
+    _store_facts(connection, results)
+
+
+def _merge_late(connection: Connection, results: Sequence[NumberedResult], is_generated: bool) -> None:
+    """Runs of days that are finished already go into those days' blocks."""
+    found: dict[tuple[int, int], list[Result]] = {}
+    for one in results:
+        day_us = one.result.started_us // days.DAY_US * days.DAY_US
+        found.setdefault((one.stream_id, day_us), []).append(one.result)
+    for (stream_id, day_us), of_day in found.items():
+        unique = {one.started_us: one for one in reversed(of_day)}
+        late = [unique[time_us] for time_us in sorted(unique)]
+        names = {name for one in late for name in one.quantities}
+        day = Day(
+            np.array([one.started_us for one in late], dtype=np.int64),
+            np.array([days.code(one.reason, is_generated=is_generated) for one in late], dtype=np.uint8),
+            [{"attempts": _attempts(one), "detail": dict(one.detail)} for one in late],
+            {name: np.array([one.quantities.get(name, np.nan) for one in late]) for name in names},
+        )
+        days.merge_runs(connection, stream_id, day_us, day)
+
+
+def _store_rows(connection: Connection, results: Sequence[NumberedResult], is_generated: bool) -> None:
     if not results:
         return
     connection.exec_driver_sql(
@@ -78,7 +107,7 @@ def store_results(connection: Connection, results: Sequence[NumberedResult], *, 
         " ON CONFLICT DO NOTHING",
         [_run_row(one, is_generated) for one in results],
     )
-    series = _series_ids(connection, {(one.stream_id, name) for one in results for name in one.result.quantities})
+    series = days.series_ids(connection, {(one.stream_id, name) for one in results for name in one.result.quantities})
     samples = [
         (one.result.started_us, series[one.stream_id, name], value)
         for one in results
@@ -88,12 +117,10 @@ def store_results(connection: Connection, results: Sequence[NumberedResult], *, 
         connection.exec_driver_sql(
             "INSERT INTO sample (time_us, series_id, value) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", samples
         )
-    _store_facts(connection, results)
 
 
-def _run_row(one: NumberedResult, is_generated: bool) -> tuple[Any, ...]:
-    result = one.result
-    attempts = [
+def _attempts(result: Result) -> list[dict[str, Any]]:
+    return [
         {
             "started_us": attempt.started_us,
             "duration_us": attempt.duration_us,
@@ -102,29 +129,19 @@ def _run_row(one: NumberedResult, is_generated: bool) -> tuple[Any, ...]:
         }
         for attempt in result.attempts
     ]
+
+
+def _run_row(one: NumberedResult, is_generated: bool) -> tuple[Any, ...]:
+    result = one.result
     reason = None if result.reason is None else str(result.reason)
     return (
         result.started_us,
         one.stream_id,
         reason,
         is_generated,
-        orjson.dumps(attempts).decode(),
+        orjson.dumps(_attempts(result)).decode(),
         orjson.dumps(dict(result.detail)).decode(),
     )
-
-
-def _series_ids(connection: Connection, wanted: set[tuple[int, str]]) -> dict[tuple[int, str], int]:
-    table = tables.series
-    streams = {stream_id for stream_id, _ in wanted}
-    query = select(table.c.stream_id, table.c.quantity, table.c.id).where(table.c.stream_id.in_(streams))
-    known = {(stream_id, quantity): one for stream_id, quantity, one in connection.execute(query)}
-    missing = sorted(wanted - known.keys())
-    if missing:
-        connection.execute(
-            insert(table), [{"stream_id": stream_id, "quantity": quantity} for stream_id, quantity in missing]
-        )
-        known |= {(stream_id, quantity): one for stream_id, quantity, one in connection.execute(query)}
-    return known
 
 
 def _store_facts(connection: Connection, results: Sequence[NumberedResult]) -> None:

@@ -244,3 +244,39 @@ record = Table(
     Column("after", JSON(none_as_null=True)),
     sqlite_autoincrement=True,
 )
+
+# Finished days, one compressed column of one stream's day a row; `key` is `days.block_key(series, day)`.
+block = Table(
+    "block",
+    metadata,
+    Column("key", Integer, primary_key=True, autoincrement=False),
+    Column("payload", LargeBinary, nullable=False),
+)
+
+# A day of a series in summary, and its hours packed into one value. `failed` counts runs that failed.
+day_summary = Table(
+    "day_summary",
+    metadata,
+    Column("key", Integer, primary_key=True, autoincrement=False),
+    Column("count", Integer, nullable=False),
+    Column("failed", Integer, nullable=False),
+    Column("sum", Float, nullable=False),
+    Column("min", Float),
+    Column("max", Float),
+    Column("sketch", LargeBinary, nullable=False),
+)
+
+hour_summaries = Table(
+    "hour_summaries",
+    metadata,
+    Column("key", Integer, primary_key=True, autoincrement=False),
+    Column("payload", LargeBinary, nullable=False),
+)
+
+# Numbers that the store keeps of itself, for example the horizon: what is measured before it is in blocks.
+mark = Table(
+    "mark",
+    metadata,
+    Column("name", String, primary_key=True),
+    Column("value", Integer, nullable=False),
+)

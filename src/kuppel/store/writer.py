@@ -55,6 +55,11 @@ class Writer:
         """Submit and wait for the commit."""
         return self.submit(job).result(timeout_s)
 
+    @property
+    def waiting(self) -> int:
+        """Jobs that wait for the writer."""
+        return self._jobs.qsize()
+
     def close(self) -> None:
         """Finish what is queued and stop."""
         self._jobs.put(None)

@@ -74,7 +74,7 @@ def series(database: Database, joined: Joined, from_us: int, to_us: int, points:
         found = history.samples(connection, [stream_id], {kind.main, *kind.phases}, from_us, to_us)
         _, failed = history.run_times(connection, stream_id, from_us, to_us)
         spans = states.state_spans(connection, from_us, to_us, stream_id)
-        is_generated = history.has_generated(connection, from_us, to_us)
+        is_generated = history.has_generated(connection, stream_id, from_us, to_us)
     nothing = (np.empty(0, dtype=np.int64), np.empty(0))
     times, values = found.get((stream_id, kind.main), nothing)
     phases = {

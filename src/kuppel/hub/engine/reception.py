@@ -10,7 +10,7 @@ import zstandard
 from pydantic import ValidationError
 
 from kuppel.core.error import SettingsError
-from kuppel.core.quantity import check_unit
+from kuppel.core.quantity import check_unit, rounded
 from kuppel.core.result import Attempt, Result
 from kuppel.store.intake import NumberedResult
 from kuppel.wire.delivery import BATCH_BYTES, RESULTS_PER_BATCH, Batch, DeliveredResult, Refusal
@@ -133,4 +133,4 @@ def _check(one: DeliveredResult, units: Mapping[str, str], own_streams: set[int]
 def _result(one: DeliveredResult) -> Result:
     attempts = tuple(Attempt(each.started_us, each.duration_us, each.reason, each.note) for each in one.attempts)
     detail: dict[str, Any] = one.detail
-    return Result(one.started_us, one.reason, one.quantities, one.facts, attempts, detail)
+    return Result(one.started_us, one.reason, rounded(one.quantities), one.facts, attempts, detail)

@@ -1,0 +1,162 @@
+"""A mergeable sketch of a distribution: counts in logarithmic buckets, any quantile within 1 % of its value.
+
+Buckets are numbered in the order of their values, so that a sketch is two sorted columns and merging is adding counts:
+
+    negative values … −1 | 0: zero | 1 … positive values | INFINITE: lost packets
+
+A positive value x falls into bucket ⌈log_γ x⌉ with γ = (1 + α)/(1 − α); the bucket's stand-in 2γⁱ/(γ + 1) is within α of
+every value in it. Lost packets are infinite delays (RFC 7679 §5.1) and have a bucket of their own, so that a percentile of
+a lossy sample can be infinite. Values nearer to zero than 1e-9 count as zero, below what any quantity here resolves.
+
+The construction is that of relative-error sketches (Masson, Rim and Lee, DDSketch, PVLDB 12 (2019) 2195–2205).
+"""
+
+import itertools
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kuppel.core.percentile import PercentileInterval, interval_ranks, rank
+
+ALPHA = 0.01
+_GAMMA = (1 + ALPHA) / (1 - ALPHA)
+_LOG_GAMMA = math.log(_GAMMA)
+_LEAST = 1e-9
+_MOST = 1e15
+# Moves the bucket of the least positive value to 1.
+_OFFSET = 1 - math.ceil(math.log(_LEAST) / _LOG_GAMMA)
+INFINITE = 32_000
+
+Keys = NDArray[np.int32]
+Counts = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Sketch:
+    """Bucket numbers in rising order and how many values fell into each; both of shape (buckets,)."""
+
+    keys: Keys
+    counts: Counts
+
+    @property
+    def count(self) -> int:
+        return int(self.counts.sum())
+
+
+def bucket_keys(values: NDArray[np.float64]) -> Keys:
+    """The bucket of each value, shape as given. NaN has none: leave it out before."""
+    size = np.abs(values)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        keys = np.ceil(np.log(np.clip(size, _LEAST, _MOST)) / _LOG_GAMMA - 1e-9).astype(np.int32) + _OFFSET
+    keys = np.where(size < _LEAST, 0, np.where(values < 0, -keys, keys))
+    return np.where(np.isinf(values), np.sign(values) * INFINITE, keys).astype(np.int32)
+
+
+def bucket_values(keys: Keys) -> NDArray[np.float64]:
+    """The value that stands in for each bucket."""
+    magnitude = 2 * np.exp((np.abs(keys) - _OFFSET) * _LOG_GAMMA) / (_GAMMA + 1)
+    values = np.where(keys == 0, 0.0, np.sign(keys) * magnitude)
+    return np.where(keys == INFINITE, np.inf, np.where(keys == -INFINITE, -np.inf, values))
+
+
+def sketch(values: NDArray[np.float64]) -> Sketch:
+    """The sketch of a sample; infinity stands for a lost packet."""
+    keys, counts = np.unique(bucket_keys(np.asarray(values, dtype=np.float64)), return_counts=True)
+    return Sketch(keys, counts.astype(np.int64))
+
+
+def grouped_sketches(values: NDArray[np.float64], groups: NDArray[np.int64], group_count: int) -> list[Sketch]:
+    """A sketch for each of the groups 0 … group_count − 1, all in one pass.
+
+    Parameters
+    ----------
+    values, groups : shape (n,); `groups` says to which group each value belongs.
+    """
+    combined = groups.astype(np.int64) * 65_536 + (bucket_keys(values).astype(np.int64) + 32_768)
+    unique, counts = np.unique(combined, return_counts=True)
+    edges = np.searchsorted(unique, np.arange(group_count + 1, dtype=np.int64) * 65_536)
+    keys = (unique % 65_536 - 32_768).astype(np.int32)
+    return [Sketch(keys[a:b], counts[a:b].astype(np.int64)) for a, b in itertools.pairwise(edges)]
+
+
+def merged(sketches: Iterable[Sketch]) -> Sketch:
+    """The sketch of all samples together: exactly what sketching them as one would have given."""
+    found = list(sketches)
+    if not found:
+        return Sketch(np.empty(0, np.int32), np.empty(0, np.int64))
+    keys, inverse = np.unique(np.concatenate([one.keys for one in found]), return_inverse=True)
+    counts = np.zeros(keys.size, np.int64)
+    np.add.at(counts, inverse, np.concatenate([one.counts for one in found]))
+    return Sketch(keys, counts)
+
+
+def quantile(of: Sketch, share: float) -> float:
+    """The percentile (RFC 2330 §11.3) of the sketched sample, within `ALPHA` of its value.
+
+    >>> abs(quantile(sketch(np.array([10.0, 20.0, 30.0, np.inf])), 0.5) - 20) <= 0.01 * 20
+    True
+    """
+    if of.keys.size == 0:
+        raise ValueError("an empty sample has no percentile")
+    return _at_rank(of, rank(share, of.count))
+
+
+def quantile_interval(of: Sketch, share: float, confidence: float = 0.95) -> PercentileInterval:
+    """A percentile with its distribution-free interval, each within `ALPHA` of what the sample itself would give."""
+    count = of.count
+    lower, upper = interval_ranks(count, share, confidence)
+    return PercentileInterval(
+        quantile(of, share),
+        _at_rank(of, lower) if lower >= 1 else None,
+        _at_rank(of, upper) if upper <= count else None,
+        count,
+        confidence,
+    )
+
+
+def _at_rank(of: Sketch, wanted: int) -> float:
+    index = int(np.searchsorted(np.cumsum(of.counts), wanted))
+    return float(bucket_values(of.keys[index : index + 1])[0])
+
+
+_WIDTHS: tuple[np.dtype[Any], ...] = (np.dtype("<u1"), np.dtype("<u2"), np.dtype("<u4"), np.dtype("<u8"))
+
+
+def encode(of: Sketch) -> bytes:
+    """The sketch in few bytes: bucket numbers as differences, both columns in the narrowest integers that hold them."""
+    if of.keys.size == 0:
+        return b""
+    steps = np.diff(of.keys, prepend=of.keys[0]).astype(np.int64)
+    key_width = _narrowest(steps)
+    count_width = _narrowest(of.counts)
+    head = bytes([key_width * 4 + count_width]) + int(of.keys[0]).to_bytes(2, "little", signed=True)
+    return head + steps.astype(_WIDTHS[key_width]).tobytes() + of.counts.astype(_WIDTHS[count_width]).tobytes()
+
+
+def decode(octets: bytes) -> Sketch:
+    """What `encode` wrote.
+
+    Raises
+    ------
+    ValueError
+        when it is cut short.
+    """
+    if not octets:
+        return merged(())
+    key_type, count_type = _WIDTHS[octets[0] // 4], _WIDTHS[octets[0] % 4]
+    size, rest = divmod(len(octets) - 3, key_type.itemsize + count_type.itemsize)
+    if rest or size < 1:
+        raise ValueError("a sketch is cut short")
+    steps = np.frombuffer(octets, key_type, size, 3).astype(np.int64)
+    counts = np.frombuffer(octets, count_type, size, 3 + size * key_type.itemsize)
+    first = int.from_bytes(octets[1:3], "little", signed=True)
+    return Sketch((first + np.cumsum(steps)).astype(np.int32), counts.astype(np.int64))
+
+
+def _narrowest(values: NDArray[np.int64]) -> int:
+    most = int(values.max(initial=0))
+    return next(width for width, dtype in enumerate(_WIDTHS) if most < 2 ** (8 * dtype.itemsize))
