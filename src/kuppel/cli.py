@@ -91,7 +91,7 @@ def reset_password(
     from kuppel.hub.engine.access import reset_password as reset
     from kuppel.hub.hub import now_us
 
-    with _stored(data) as writer:
+    with _stored(data) as (writer, _):
         password = reset(writer, name, now_us())
     if password is None:
         raise _fail(f"There is nobody called {name} in {data}. Look at Access in the application, or sign in as admin.")
@@ -109,13 +109,74 @@ def enrolment_token(
     from kuppel.hub.engine.access import make_enrolment_token
     from kuppel.hub.hub import now_us
 
-    with _stored(data) as writer:
+    with _stored(data) as (writer, _):
         typer.echo(make_enrolment_token(writer, kind, uses, round(hours * 3_600_000_000), now_us()))
 
 
+store = typer.Typer(no_args_is_help=True, help="Look after the database: check, compact, backup, restore.")
+app.add_typer(store, name="store")
+_Data = Annotated[Path, typer.Option(help="Folder of the hub's database.")]
+
+
+@store.command("check")
+def check_store(data: _Data = Path(".kuppel")) -> None:
+    """Read everything and say what is damaged, and what takes how much room."""
+    from kuppel.store.maintenance import check
+
+    with _stored(data) as (_, database):
+        report = check(database)
+    for name, size in report.bytes_by_table.items():
+        if size >= 100_000:
+            typer.echo(f"{name:<20} {size / 1e6:>10,.1f} MB")
+    for words in (*report.broken, *report.damaged):
+        typer.echo(words, err=True)
+    if not report.is_sound:
+        raise _fail("The database is damaged; the days named above cannot be read, all others can. Restore a backup.")
+    typer.echo(f"Sound: {report.blocks:,} blocks read.")
+
+
+@store.command("compact")
+def compact_store(data: _Data = Path(".kuppel")) -> None:
+    """Turn every day that is over into blocks now; a running hub does so by itself."""
+    from kuppel.hub.hub import now_us
+    from kuppel.store.compaction import Compaction
+
+    with _stored(data) as (writer, database):
+        finished = Compaction(database, writer).run(now_us())
+    typer.echo(f"{finished} days were finished.")
+
+
+@store.command("backup")
+def back_up_store(to: Annotated[Path, typer.Argument(help="The file to write.")], data: _Data = Path(".kuppel")) -> None:
+    """Copy the database while the hub runs. Keep the file secret-key apart from it."""
+    from kuppel.store.database import DatabaseUnusable
+    from kuppel.store.maintenance import back_up
+
+    try:
+        back_up(data / "kuppel.db", to)
+    except DatabaseUnusable as error:
+        raise _fail(str(error)) from None
+    typer.echo(f"Copied to {to} and read back.")
+
+
+@store.command("restore")
+def restore_store(
+    copy: Annotated[Path, typer.Argument(help="A copy made by backup.")], data: _Data = Path(".kuppel")
+) -> None:
+    """Put a copy in the database's place, while no hub runs; what was there is kept beside it."""
+    from kuppel.store.database import DatabaseUnusable
+    from kuppel.store.maintenance import restore
+
+    try:
+        before = restore(copy, data / "kuppel.db")
+    except DatabaseUnusable as error:
+        raise _fail(str(error)) from None
+    typer.echo("Restored." + (f" What was there is now {before}." if before else ""))
+
+
 @contextlib.contextmanager
-def _stored(data: Path) -> Iterator[Any]:
-    """The writer of a hub's database that is there already; the hub itself may be running."""
+def _stored(data: Path) -> Iterator[tuple[Any, Any]]:
+    """Writer and database of a hub whose database is there already; the hub itself may be running."""
     from kuppel.store.database import Database, DatabaseUnusable
     from kuppel.store.writer import Writer
 
@@ -128,7 +189,7 @@ def _stored(data: Path) -> Iterator[Any]:
         raise _fail(str(error)) from None
     writer = Writer(database)
     try:
-        yield writer
+        yield writer, database
     finally:
         writer.close()
         database.close()

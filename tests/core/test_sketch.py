@@ -9,7 +9,18 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from kuppel.core.percentile import percentile, percentile_interval
-from kuppel.core.sketch import ALPHA, Sketch, decode, encode, grouped_sketches, merged, quantile, quantile_interval, sketch
+from kuppel.core.sketch import (
+    ALPHA,
+    Sketch,
+    decode,
+    encode,
+    grouped_sketches,
+    merged,
+    merged_octets,
+    quantile,
+    quantile_interval,
+    sketch,
+)
 
 SHARES = (0.001, 0.05, 0.5, 0.9, 0.95, 0.99, 0.999, 1.0)
 FINITE = st.floats(-1e12, 1e12, allow_subnormal=False).filter(lambda one: one == 0 or abs(one) > 1e-8)
@@ -100,14 +111,21 @@ class Bytes(unittest.TestCase):
     def test_round_trip(self, values: np.ndarray) -> None:
         Merging.same(self, sketch(values), decode(encode(sketch(values))))  # type: ignore[arg-type]
 
-    def test_an_hour_takes_few(self) -> None:
-        values = np.random.default_rng(1).lognormal(3, 0.2, 60)
-        self.assertLess(len(encode(sketch(values))), 100)
+    def test_four_octets_a_bucket(self) -> None:
+        self.assertEqual(len(encode(sketch(np.array([1.0, 2.0, 2.0, 0.0])))), 12)
         self.assertEqual(encode(sketch(np.empty(0))), b"")
+
+    @given(st.lists(SAMPLES, min_size=1, max_size=8), st.integers(1, 3))
+    def test_many_are_merged_in_one_pass_as_one_by_one(self, parts: list[np.ndarray], groups: int) -> None:
+        made = [sketch(one) for one in parts]
+        of = np.arange(len(made), dtype=np.int64) % groups
+        for number, found in enumerate(merged_octets([encode(one) for one in made], of, groups)):
+            expected = merged([one for one, group in zip(made, of, strict=True) if group == number])
+            self.assertEqual(found.keys.tolist(), expected.keys.tolist())
+            self.assertEqual(found.counts.tolist(), expected.counts.tolist())
 
     def test_cut_short_is_refused(self) -> None:
         whole = encode(sketch(np.array([1.0, 2.0, 3.0])))
-        for length in range(1, len(whole)):
-            if (length - 3) % 2 or length < 5:
-                with self.assertRaises(ValueError):
-                    decode(whole[:length])
+        for length in range(1, len(whole), 2):
+            with self.assertRaises(ValueError):
+                decode(whole[:length])

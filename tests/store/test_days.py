@@ -5,7 +5,9 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from functools import partial
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -14,9 +16,9 @@ from sqlalchemy import text
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import ALPHA, quantile, sketch
-from kuppel.store import days, history, summary
-from kuppel.store.compaction import Compaction
-from kuppel.store.database import Database
+from kuppel.store import days, history, inventory, maintenance, summary
+from kuppel.store.compaction import Compaction, Keep
+from kuppel.store.database import Connection, Database, DatabaseUnusable
 from kuppel.store.days import DAY_US
 from kuppel.store.intake import NumberedResult, store_results
 from tests.store.test_store import StoreCase
@@ -50,6 +52,16 @@ class DaysCase(StoreCase):
 
     def store(self, results: list[NumberedResult]) -> None:
         self.writer.write(lambda connection: store_results(connection, results, is_generated=False))
+
+    def spoil(self, day_us: int) -> None:
+        """Add an octet to the block of times of a day."""
+
+        def job(connection: Connection) -> None:
+            (series,) = days.series_of(connection, [self.stream], [days.TIMES])
+            statement = text("UPDATE block SET payload = CAST(payload || x'00' AS BLOB) WHERE key = :key")
+            connection.execute(statement, {"key": days.block_key(series, day_us)})
+
+        self.writer.write(job)
 
     def told(self, from_us: int = 0, to_us: int = NOW) -> object:
         """Everything that reading tells of a window."""
@@ -118,10 +130,28 @@ class Finishing(DaysCase):
         self.assertEqual(ok.size + failed.size, len(self.results))
         self.assertIn(held.result.started_us, [*ok.tolist(), *failed.tolist()])
 
+    def test_two_that_finish_the_same_days_do_not_harm_each_other(self) -> None:
+        """The command line beside a running hub: the second finds its day finished in the middle of its work."""
+        self.store(self.results)
+        before = self.told()
+        other = Compaction(self.database, self.writer)
+        encode = days.encode_day
+        calls = []
+
+        def slow(*parts: Any) -> Any:
+            if not calls:
+                calls.append(1)
+                other.run(NOW)
+            return encode(*parts)
+
+        with mock.patch.object(days, "encode_day", slow):
+            self.compaction.run(NOW)
+        self.assertEqual(self.told(), before)
+
     def test_it_stops_when_asked_and_goes_on_later(self) -> None:
         self.store(self.results)
         before = self.told()
-        for allowed in range(0, 40, 3):
+        for allowed in range(1, 40, 9):
             left = iter([True] * allowed)
             self.compaction.run(NOW, lambda left=left: next(left, False))  # type: ignore[misc]
             self.assertEqual(self.told(), before)
@@ -167,7 +197,8 @@ class Summaries(DaysCase):
         back = summary.decode_hours(summary.encode_hours(hours))
         self.assertEqual(back.keys(), hours.keys())
         for hour, one in hours.items():
-            self.assertEqual((back[hour].count, back[hour].sum, back[hour].most), (one.count, one.sum, one.most))
+            self.assertEqual((back[hour].count, back[hour].least, back[hour].most), (one.count, one.least, one.most))
+            self.assertAlmostEqual(back[hour].sum, one.sum, places=5)
             self.assertEqual(back[hour].sketch.counts.tolist(), one.sketch.counts.tolist())
 
 
@@ -176,17 +207,74 @@ class Damage(DaysCase):
         self.store(self.results)
         self.compaction.run(NOW)
 
-        def spoil(connection: object) -> None:
-            (series,) = days.series_of(connection, [self.stream], [days.TIMES])  # type: ignore[arg-type]
-            key = days.block_key(series, FIRST + DAY_US)
-            statement = text("UPDATE block SET payload = CAST(payload || x'00' AS BLOB) WHERE key = :key")
-            connection.execute(statement, {"key": key})  # type: ignore[attr-defined]
-
-        self.writer.write(spoil)
+        self.spoil(FIRST + DAY_US)
         with self.database.reading() as connection:
             times, _ = history.samples(connection, [self.stream], ["total"], 0, NOW)[self.stream, "total"]
         found = set((times // DAY_US).tolist())
         self.assertEqual(found, {20_000, 20_002, 20_003})
+
+
+class Keeping(DaysCase):
+    def test_each_kind_is_kept_as_long_as_it_was_said(self) -> None:
+        self.store(self.results)
+        self.compaction.run(NOW)
+        # Details for one day and a half, samples for two and a half, summaries for good.
+        self.compaction.retire(NOW, Keep(DAY_US * 3 // 2, DAY_US * 5 // 2, 900 * DAY_US))
+        with self.database.reading() as connection:
+            found = history.runs(connection, self.stream, 0, NOW, 10_000)
+            counted = summary.merged(
+                list(history.finished_summaries(connection, self.stream, "total", FIRST, FIRST + 3 * DAY_US))
+            )
+        self.assertEqual({one.time_us // DAY_US for one in found}, {20_001, 20_002, 20_003})
+        self.assertEqual({one.time_us // DAY_US for one in found if not one.attempts}, {20_001})
+        before = [one.result for one in self.results if one.result.started_us < FIRST + 3 * DAY_US]
+        self.assertEqual(counted.count, sum(one.is_ok for one in before))
+
+    def test_a_removed_probe_takes_its_days_along_and_stops_nothing(self) -> None:
+        self.store(self.results)
+        self.compaction.run(FIRST + DAY_US + 3 * 3_600_000_000)
+        self.writer.write(partial(inventory.remove_probe, probe_id=self.probe.id))
+        self.assertEqual(self.compaction.run(NOW), 2)
+        with self.database.reading() as connection:
+            for table in ("block", "day_summary", "hour_summaries"):
+                self.assertEqual(connection.exec_driver_sql(f"SELECT count(*) FROM {table}").scalar(), 0)
+
+
+class Maintenance(DaysCase):
+    def test_a_copy_made_in_use_is_whole_and_can_be_put_back(self) -> None:
+        self.store(self.results)
+        self.compaction.run(NOW)
+        before = self.told()
+        copy = self.path.with_name("copy.db")
+        maintenance.back_up(self.path, copy)
+        with self.assertRaisesRegex(DatabaseUnusable, "exists already"):
+            maintenance.back_up(self.path, copy)
+        elsewhere = self.path.with_name("elsewhere") / "kuppel.db"
+        elsewhere.parent.mkdir()
+        elsewhere.write_bytes(b"")
+        self.assertEqual(maintenance.restore(copy, elsewhere), elsewhere.with_name("before-restore.db"))
+        self.database = Database(elsewhere)
+        self.addCleanup(self.database.close)
+        self.assertEqual(self.told(), before)
+        self.assertTrue(maintenance.check(self.database).is_sound)
+
+    def test_what_is_no_copy_leaves_the_database_alone(self) -> None:
+        wrong = self.path.with_name("wrong.db")
+        wrong.write_bytes(b"not a database at all" * 100)
+        target = self.path.with_name("kept.db")
+        target.write_bytes(b"kept")
+        with self.assertRaises(DatabaseUnusable):
+            maintenance.restore(wrong, target)
+        self.assertEqual(target.read_bytes(), b"kept")
+
+    def test_a_check_names_the_damaged_day(self) -> None:
+        self.store(self.results)
+        self.compaction.run(NOW)
+        self.spoil(FIRST + DAY_US)
+        report = maintenance.check(self.database)
+        self.assertEqual((report.is_sound, len(report.damaged)), (False, 1))
+        # Day 20,001 since 1970.
+        self.assertIn("2024-10-05", report.damaged[0])
 
 
 class Killed(unittest.TestCase):

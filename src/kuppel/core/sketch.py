@@ -13,9 +13,8 @@ The construction is that of relative-error sketches (Masson, Rim and Lee, DDSket
 
 import itertools
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -123,18 +122,22 @@ def _at_rank(of: Sketch, wanted: int) -> float:
     return float(bucket_values(of.keys[index : index + 1])[0])
 
 
-_WIDTHS: tuple[np.dtype[Any], ...] = (np.dtype("<u1"), np.dtype("<u2"), np.dtype("<u4"), np.dtype("<u8"))
+_BUCKET = np.dtype([("key", "<i2"), ("count", "<u2")])
+_MOST_COUNT = 65_535
 
 
 def encode(of: Sketch) -> bytes:
-    """The sketch in few bytes: bucket numbers as differences, both columns in the narrowest integers that hold them."""
-    if of.keys.size == 0:
-        return b""
-    steps = np.diff(of.keys, prepend=of.keys[0]).astype(np.int64)
-    key_width = _narrowest(steps)
-    count_width = _narrowest(of.counts)
-    head = bytes([key_width * 4 + count_width]) + int(of.keys[0]).to_bytes(2, "little", signed=True)
-    return head + steps.astype(_WIDTHS[key_width]).tobytes() + of.counts.astype(_WIDTHS[count_width]).tobytes()
+    """Four octets a bucket, its number and its count; a larger count takes several buckets of the same number."""
+    extra = of.counts // (_MOST_COUNT + 1)
+    if extra.any():
+        repeats = -(-of.counts // _MOST_COUNT)
+        keys, counts = np.repeat(of.keys, repeats), np.full(int(repeats.sum()), _MOST_COUNT)
+        counts[np.cumsum(repeats) - 1] = of.counts - (repeats - 1) * _MOST_COUNT
+    else:
+        keys, counts = of.keys, of.counts
+    buckets = np.empty(keys.size, _BUCKET)
+    buckets["key"], buckets["count"] = keys, counts
+    return buckets.tobytes()
 
 
 def decode(octets: bytes) -> Sketch:
@@ -145,18 +148,28 @@ def decode(octets: bytes) -> Sketch:
     ValueError
         when it is cut short.
     """
-    if not octets:
-        return merged(())
-    key_type, count_type = _WIDTHS[octets[0] // 4], _WIDTHS[octets[0] % 4]
-    size, rest = divmod(len(octets) - 3, key_type.itemsize + count_type.itemsize)
-    if rest or size < 1:
+    return merged_octets([octets], np.zeros(1, np.int64), 1)[0]
+
+
+def merged_octets(encoded: Sequence[bytes], groups: NDArray[np.int64], group_count: int) -> list[Sketch]:
+    """The merged sketch of each group, from many encoded sketches in one pass.
+
+    Parameters
+    ----------
+    encoded : sketches as `encode` wrote them.
+    groups : shape (len(encoded),), the group 0 … group_count − 1 of each.
+    """
+    whole = b"".join(encoded)
+    if len(whole) % _BUCKET.itemsize:
         raise ValueError("a sketch is cut short")
-    steps = np.frombuffer(octets, key_type, size, 3).astype(np.int64)
-    counts = np.frombuffer(octets, count_type, size, 3 + size * key_type.itemsize)
-    first = int.from_bytes(octets[1:3], "little", signed=True)
-    return Sketch((first + np.cumsum(steps)).astype(np.int32), counts.astype(np.int64))
-
-
-def _narrowest(values: NDArray[np.int64]) -> int:
-    most = int(values.max(initial=0))
-    return next(width for width, dtype in enumerate(_WIDTHS) if most < 2 ** (8 * dtype.itemsize))
+    buckets = np.frombuffer(whole, _BUCKET)
+    lengths = np.array([len(one) // _BUCKET.itemsize for one in encoded], dtype=np.int64)
+    combined = np.repeat(groups, lengths) * 65_536 + (buckets["key"].astype(np.int64) + 32_768)
+    order = np.argsort(combined, kind="stable")
+    combined, counts = combined[order], buckets["count"].astype(np.int64)[order]
+    firsts = np.flatnonzero(np.diff(combined, prepend=-1))
+    unique = combined[firsts]
+    sums = np.add.reduceat(counts, firsts) if firsts.size else counts
+    edges = np.searchsorted(unique, np.arange(group_count + 1, dtype=np.int64) * 65_536)
+    keys = (unique % 65_536 - 32_768).astype(np.int32)
+    return [Sketch(keys[a:b], sums[a:b]) for a, b in itertools.pairwise(edges)]

@@ -155,6 +155,7 @@ async def _finish_days(hub: Hub) -> None:
             _log.error("days not finished", reason=f"{type(error).__name__}: {error}")
         else:
             if finished:
+                await run_in_threadpool(hub.compaction.retire, now_us(), hub.settings.keep)
                 _log.info("days finished", days=finished)
 
 

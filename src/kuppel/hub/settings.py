@@ -8,6 +8,8 @@ from pydantic import BaseModel, Field, field_validator, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from kuppel.core.access import MINUTE_US, Role, SessionLife
+from kuppel.store.compaction import Keep
+from kuppel.store.days import DAY_US
 
 
 class DemoPerson(BaseModel):
@@ -38,7 +40,9 @@ class HubSettings(BaseSettings):
     delivery_s: float = Field(
         default=10, ge=0, le=3600, description="Delivery time allowed before a stream is silent, in s."
     )
-    keep_days: int = Field(default=400, ge=1, le=4000, description="Results older than this many days are refused.")
+    keep_days: int = Field(default=400, ge=1, le=4000, description="Results are kept this long, and refused when older.")
+    keep_details_days: int = Field(default=35, ge=1, le=4000, description="What explains single runs is kept this long.")
+    keep_summaries_days: int = Field(default=800, ge=1, le=4000, description="Summaries of hours are kept this long.")
     is_synchronous_full: bool = Field(default=False, description="Wait for the disk at every commit (survives power loss).")
     log_level: str = Field(default="info", pattern="^(debug|info|warning|error)$")
     demo_people: list[DemoPerson] = Field(default_factory=list, description="People of the demo; on loopback only.")
@@ -78,6 +82,10 @@ class HubSettings(BaseSettings):
     def is_behind_tls(self) -> bool:
         """Whether browsers reach it by https, here or at the proxy in front."""
         return self.tls_cert is not None or bool(self.trusted_proxies)
+
+    @property
+    def keep(self) -> Keep:
+        return Keep(*(one * DAY_US for one in (self.keep_details_days, self.keep_days, self.keep_summaries_days)))
 
     @property
     def session_life(self) -> SessionLife:

@@ -13,6 +13,7 @@ Between steps it waits until the writer has nothing else to do: results that arr
 
 import time
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 import orjson
@@ -27,8 +28,18 @@ from kuppel.store.writer import Writer
 # A day is finished this long after its end: agents deliver within seconds, and what comes later is merged.
 GRACE_US = 2 * 3_600_000_000
 _STREAMS_AT_ONCE = 50
+_SERIES_AT_ONCE = 500
 _CLEARED_US = 5 * 60_000_000
 _LONGEST_WAIT_S = 30.0
+
+
+@dataclass(frozen=True, slots=True)
+class Keep:
+    """How long what is kept: what explains single runs, every sample, and the hours' summaries; those of days stay."""
+
+    details_us: int
+    samples_us: int
+    summaries_us: int
 
 
 class Compaction:
@@ -46,11 +57,28 @@ class Compaction:
             day_us = self._next_day()
             if day_us is None or day_us + DAY_US + GRACE_US > now_us:
                 break
-            if not self._finish(day_us, is_wanted):
-                break
-            finished += 1
-            self._clear(is_wanted)
+            # A day to which a run was added meanwhile is compressed anew.
+            if self._finish(day_us, is_wanted):
+                finished += 1
+                self._clear(is_wanted)
         return finished
+
+    def retire(self, now_us: int, keep: Keep) -> None:
+        """Remove what is older than it is kept, column by column."""
+        with self._database.reading() as connection:
+            series = dict(connection.execute(select(tables.series.c.id, tables.series.c.quantity)).all())
+        ids = sorted(series)
+        for first in range(0, len(ids), _SERIES_AT_ONCE):
+            limits = [
+                (
+                    one,
+                    now_us - (keep.details_us if series[one] == days.BODIES else keep.samples_us),
+                    now_us - keep.summaries_us,
+                )
+                for one in ids[first : first + _SERIES_AT_ONCE]
+            ]
+            self._wait_for_turn()
+            self._writer.write(_retiring(limits))
 
     def _next_day(self) -> int | None:
         """The day of the oldest row that is not in blocks; days without any row are skipped."""
@@ -61,9 +89,7 @@ class Compaction:
 
     def _finish(self, day_us: int, is_wanted: Callable[[], bool]) -> bool:
         with self._database.reading() as connection:
-            table = tables.run
-            query = select(table.c.stream_id).where(table.c.time_us >= day_us, table.c.time_us < day_us + DAY_US)
-            streams = sorted(set(connection.execute(query.distinct()).scalars()))
+            streams = days.streams_with_rows(connection, day_us, day_us + DAY_US)
         compressed = 0
         for first in range(0, len(streams), _STREAMS_AT_ONCE):
             if not is_wanted():
@@ -73,16 +99,19 @@ class Compaction:
             encoded = [days.encode_day(stream_id, day_us, day) for stream_id, day in read]
             compressed += sum(one.runs for one in encoded)
             self._wait_for_turn()
-            self._writer.write(_writing(encoded))
+            if not self._writer.write(_writing(encoded, day_us)):
+                return True
 
         def move(connection: Connection) -> bool:
+            if days.horizon(connection) > day_us:
+                return True
             # A run that arrived meanwhile is not in its block: the day is then compressed anew.
             if days.day_runs(connection, day_us, day_us + DAY_US) != compressed:
                 return False
             days.move_horizon(connection, day_us + DAY_US)
             return True
 
-        return self._writer.write(move) or self._finish(day_us, is_wanted)
+        return self._writer.write(move)
 
     def _clear(self, is_wanted: Callable[[], bool]) -> None:
         """Delete the rows before the horizon, oldest first."""
@@ -106,8 +135,29 @@ class Compaction:
             time.sleep(0.005)
 
 
-def _writing(encoded: Sequence[EncodedDay]) -> Callable[[Connection], None]:
-    return lambda connection: days.write_days(connection, encoded)
+def _retiring(limits: Sequence[tuple[int, int, int]]) -> Callable[[Connection], None]:
+    """Series with the moments before which their blocks and their hours' summaries go."""
+
+    def job(connection: Connection) -> None:
+        for table, at in (("block", 1), ("hour_summaries", 2)):
+            connection.exec_driver_sql(
+                f"DELETE FROM {table} WHERE key >= ? AND key < ?",
+                [(days.block_key(one[0], 0), days.block_key(one[0], max(0, one[at]))) for one in limits],
+            )
+
+    return job
+
+
+def _writing(encoded: Sequence[EncodedDay], day_us: int) -> Callable[[Connection], bool]:
+    """Write blocks, unless somebody else finished the day meanwhile: its rows may be half cleared away by now."""
+
+    def job(connection: Connection) -> bool:
+        if days.horizon(connection) > day_us:
+            return False
+        days.write_days(connection, encoded)
+        return True
+
+    return job
 
 
 def _clearing(until_us: int) -> Callable[[Connection], None]:

@@ -122,14 +122,15 @@ def payloads(connection: Connection, table: Table, series: int, from_us: int, to
 
 
 def read_days(connection: Connection, stream_id: int, names: Iterable[str], from_us: int, to_us: int) -> dict[int, Day]:
-    """The finished days of a stream that touch the window, with the named columns beside times and codes.
+    """The finished days of a stream that touch the window, with the named columns beside their times.
 
-    A damaged block is left out: its day (times, codes) or its column is then missing, the rest stays readable.
+    Codes are read when they are named; without them every run counts as ok. A damaged block is left out: its day (times,
+    codes) or its column is then missing, the rest stays readable.
     """
     to_us = min(to_us, horizon(connection))
     if to_us <= from_us:
         return {}
-    wanted = {TIMES, CODES, *names}
+    wanted = {TIMES, *names}
     columns = {
         name: payloads(connection, tables.block, series, from_us, to_us)
         for series, (_, name) in series_of(connection, [stream_id], wanted).items()
@@ -137,7 +138,11 @@ def read_days(connection: Connection, stream_id: int, names: Iterable[str], from
     found: dict[int, Day] = {}
     for day_us, packed in columns.get(TIMES, {}).items():
         try:
-            day = Day(block.decode_times(packed), block.decode_codes(columns.get(CODES, {}).get(day_us, b"")))
+            times = block.decode_times(packed)
+            codes = np.zeros(times.size, np.uint8)
+            if CODES in wanted:
+                codes = block.decode_codes(columns.get(CODES, {}).get(day_us, b""))
+            day = Day(times, codes)
         except block.BlockDamaged:
             continue
         for name in wanted - {TIMES, CODES}:
@@ -225,7 +230,7 @@ def merge_runs(connection: Connection, stream_id: int, day_us: int, late: Day) -
         )
         if quantity not in (TIMES, CODES)
     ]
-    known = read_days(connection, stream_id, names, day_us, day_us + DAY_US).get(day_us)
+    known = read_days(connection, stream_id, {CODES, *names}, day_us, day_us + DAY_US).get(day_us)
     if known is not None:
         is_new = ~np.isin(late.times_us, known.times_us)
         late = _picked(late, np.flatnonzero(is_new))
@@ -258,7 +263,27 @@ def _joined(one: Day, two: Day) -> Day:
 
 
 def day_runs(connection: Connection, from_us: int, to_us: int) -> int:
-    """How many runs lie in rows, in the window."""
+    """How many runs lie in rows, in the window, of streams that are there."""
     table = tables.run
-    query = select(func.count()).select_from(table).where(table.c.time_us >= from_us, table.c.time_us < to_us)
+    query = (
+        select(func.count())
+        .select_from(table)
+        .where(table.c.time_us >= from_us, table.c.time_us < to_us, table.c.stream_id.in_(select(tables.stream.c.id)))
+    )
     return connection.execute(query).scalar_one()
+
+
+def streams_with_rows(connection: Connection, from_us: int, to_us: int) -> list[int]:
+    """Streams, of those that are there, with runs in rows in the window; a removed probe leaves rows behind."""
+    table = tables.run
+    query = select(table.c.stream_id).where(table.c.time_us >= from_us, table.c.time_us < to_us).distinct()
+    found = set(connection.execute(query).scalars())
+    return sorted(found & set(connection.execute(select(tables.stream.c.id)).scalars()))
+
+
+def remove_series(connection: Connection, series_ids: Collection[int]) -> None:
+    """Remove every finished day of these series."""
+    ranges = [(block_key(one, 0), block_key(one + 1, 0)) for one in series_ids]
+    for name in ("block", "day_summary", "hour_summaries"):
+        if ranges:
+            connection.exec_driver_sql(f"DELETE FROM {name} WHERE key >= ? AND key < ?", ranges)

@@ -65,14 +65,9 @@ def finished_summaries(
     if series is None or to_us <= from_us:
         return []
     found = list(day_summaries(connection, series, from_us, to_us).values())
-    # What whole days leave of the window lies in at most two days.
-    first_us, last_us = from_us // days.DAY_US * days.DAY_US, to_us // days.DAY_US * days.DAY_US
-    edges = {day_us for day_us in (first_us, last_us) if not (from_us <= day_us and day_us + days.DAY_US <= to_us)}
-    for day_us in sorted(edges):
-        start, end = max(from_us, day_us), min(to_us, day_us + days.DAY_US)
-        if start >= end:
-            continue
-        day = days.read_days(connection, stream_id, [quantity], start, end).get(day_us)
+    for start, end in _edges(from_us, to_us):
+        day_us = start // days.DAY_US * days.DAY_US
+        day = days.read_days(connection, stream_id, [quantity, days.CODES], start, end).get(day_us)
         if day is None:
             continue
         inside = (day.times_us >= start) & (day.times_us < end)
@@ -99,18 +94,52 @@ def sketches_of(connection: Connection, wanted: Mapping[int, str], from_us: int,
             connection, streams, [quantity], max(from_us, horizon_us), to_us
         ).items():
             by_stream[stream_id].append(sketches.sketch(values))
-    for stream_id, quantity in wanted.items():
-        before = finished_summaries(connection, stream_id, quantity, from_us, min(to_us, horizon_us))
-        by_stream[stream_id] += [one.sketch for one in before]
-    return {stream_id: sketches.merged(parts) for stream_id, parts in by_stream.items()}
+    whole = _whole_days(from_us, min(to_us, horizon_us))
+    series = {
+        series_id: stream_id
+        for series_id, (stream_id, quantity) in days.series_of(connection, wanted, set(wanted.values())).items()
+        if wanted[stream_id] == quantity
+    }
+    numbers = {stream_id: number for number, stream_id in enumerate(wanted)}
+    packed: list[bytes] = []
+    groups: list[int] = []
+    for series_id, stream_id in series.items():
+        rows = connection.exec_driver_sql(
+            "SELECT sketch FROM day_summary WHERE key >= ? AND key < ?",
+            (days.block_key(series_id, whole[0]), days.block_key(series_id, whole[1])),
+        ).all()
+        packed += [row[0] for row in rows]
+        groups += [numbers[stream_id]] * len(rows)
+        for start_us, end_us in _edges(from_us, min(to_us, horizon_us)):
+            found = finished_summaries(connection, stream_id, wanted[stream_id], start_us, end_us)
+            packed += [sketches.encode(one.sketch) for one in found]
+            groups += [numbers[stream_id]] * len(found)
+        packed += [sketches.encode(one) for one in by_stream[stream_id]]
+        groups += [numbers[stream_id]] * len(by_stream[stream_id])
+    merged = sketches.merged_octets(packed, np.array(groups, dtype=np.int64), len(numbers))
+    return {stream_id: merged[number] for stream_id, number in numbers.items()}
+
+
+def _whole_days(from_us: int, to_us: int) -> tuple[int, int]:
+    """From where to where a window holds whole days; nothing when the two meet."""
+    first_us = -(-from_us // days.DAY_US) * days.DAY_US
+    return first_us, max(first_us, to_us // days.DAY_US * days.DAY_US)
+
+
+def _edges(from_us: int, to_us: int) -> list[tuple[int, int]]:
+    """What whole days leave of a window: pieces of at most two days."""
+    first_us, last_us = _whole_days(from_us, to_us)
+    if first_us == last_us:
+        midnight_us = to_us // days.DAY_US * days.DAY_US
+        pieces = [(from_us, midnight_us), (midnight_us, to_us)] if from_us < midnight_us else [(from_us, to_us)]
+    else:
+        pieces = [(from_us, first_us), (last_us, to_us)]
+    return [(start, end) for start, end in pieces if start < end]
 
 
 def day_summaries(connection: Connection, series_id: int, from_us: int, to_us: int) -> dict[int, summary.Summary]:
     """The summaries of the whole days in a window, by the day's start."""
-    first_us = -(-from_us // days.DAY_US) * days.DAY_US
-    last_us = to_us // days.DAY_US * days.DAY_US
-    if last_us <= first_us:
-        return {}
+    first_us, last_us = _whole_days(from_us, to_us)
     # Plain SQL: over thousands of series the making of statements would cost more than the reading.
     rows = connection.exec_driver_sql(
         "SELECT key, count, failed, sum, min, max, sketch FROM day_summary WHERE key >= ? AND key < ?",
@@ -131,7 +160,7 @@ def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) 
         .where(table.c.time_us >= max(from_us, horizon_us), table.c.time_us < to_us, table.c.stream_id == stream_id)
         .order_by(table.c.time_us)
     ).all()
-    finished = days.read_days(connection, stream_id, (), from_us, to_us).values()
+    finished = days.read_days(connection, stream_id, [days.CODES], from_us, to_us).values()
     times = np.concatenate([*(day.times_us for day in finished), np.array([row[0] for row in rows], dtype=np.int64)])
     is_ok = np.concatenate([*(~day.is_failed for day in finished), np.array([bool(row[1]) for row in rows], dtype=bool)])
     inside = (times >= from_us) & (times < to_us)
@@ -369,5 +398,5 @@ def has_generated(connection: Connection, stream_id: int, from_us: int, to_us: i
     )
     if connection.execute(query.limit(1)).first() is not None:
         return True
-    finished = days.read_days(connection, stream_id, (), from_us, to_us).values()
+    finished = days.read_days(connection, stream_id, [days.CODES], from_us, to_us).values()
     return any(bool((day.is_generated & (day.times_us >= from_us) & (day.times_us < to_us)).any()) for day in finished)

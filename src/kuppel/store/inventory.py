@@ -14,7 +14,7 @@ from sqlalchemy.exc import IntegrityError
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level, Limit
 from kuppel.core.state import Judgement, State, StreamState
-from kuppel.store import tables
+from kuppel.store import days, tables
 
 
 class NotFound(LookupError):
@@ -275,7 +275,10 @@ def change_probe(connection: Connection, changed: Probe, now_us: int) -> Probe:
 
 
 def remove_probe(connection: Connection, probe_id: int) -> None:
-    """Remove a probe with its streams, facts and changes of state; its samples go with the next retention."""
+    """Remove a probe with its streams, facts, changes of state and finished days; its newest rows go with their day."""
+    series, stream = tables.series, tables.stream
+    query = select(series.c.id).join(stream, stream.c.id == series.c.stream_id).where(stream.c.probe_id == probe_id)
+    days.remove_series(connection, connection.execute(query).scalars().all())
     if connection.execute(delete(tables.probe).where(tables.probe.c.id == probe_id)).rowcount == 0:
         raise NotFound(f"probe {probe_id}")
 

@@ -1,6 +1,5 @@
 """Summaries of an hour or a day of one series: count, failed runs, sum, least, most, and a sketch of the distribution."""
 
-import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -9,10 +8,9 @@ import numpy as np
 from kuppel.core import sketch as sketches
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.core.sketch import Sketch
-from kuppel.store.block import packed_hours, unpacked_hours
+from kuppel.store.block import decode_values, encode_values, packed_hours, unpacked_hours
 
 HOUR_US = 3_600_000_000
-_HEAD = struct.Struct("<BIIdddH")
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,13 +60,24 @@ def merged(summaries: Sequence[Summary]) -> Summary:
 
 
 def encode_hours(hours: dict[int, Summary]) -> bytes:
-    body = b""
-    for hour, one in sorted(hours.items()):
-        packed = sketches.encode(one.sketch)
-        least = np.nan if one.least is None else one.least
-        most = np.nan if one.most is None else one.most
-        body += _HEAD.pack(hour, one.count, one.failed, one.sum, least, most, len(packed)) + packed
-    return packed_hours(body)
+    """All columns of the day's hours one after another: alike things side by side take the least room."""
+    told = [hours[hour] for hour in sorted(hours)]
+    columns = [
+        # To a millionth, which is far below what adding in another order changes.
+        np.array([round(one.sum, 6) for one in told]),
+        np.array([np.nan if one.least is None else one.least for one in told]),
+        np.array([np.nan if one.most is None else one.most for one in told]),
+    ]
+    values = [encode_values(one) for one in columns]
+    whole = np.array(
+        [(hour, hours[hour].count, hours[hour].failed, hours[hour].sketch.keys.size) for hour in sorted(hours)], dtype="<u4"
+    ).reshape(-1, 4)
+    keys = [np.diff(one.sketch.keys, prepend=0) for one in told]
+    steps = np.concatenate(keys).astype("<i2") if keys else np.empty(0, "<i2")
+    counts = np.concatenate([one.sketch.counts for one in told]).astype("<u4") if told else np.empty(0, "<u4")
+    lengths = np.array([len(told), *(len(one) for one in values)], dtype="<u4")
+    shuffled = [column.view(np.uint8).reshape(-1, column.itemsize).T.tobytes() for column in (steps, counts)]
+    return packed_hours(lengths.tobytes() + whole.T.tobytes() + b"".join(shuffled) + b"".join(values))
 
 
 def decode_hours(payload: bytes) -> dict[int, Summary]:
@@ -79,11 +88,24 @@ def decode_hours(payload: bytes) -> dict[int, Summary]:
     BlockDamaged
     """
     body = unpacked_hours(payload)
-    found, at = {}, 0
-    while at < len(body):
-        hour, count, failed, total, least, most, length = _HEAD.unpack_from(body, at)
-        at += _HEAD.size
-        made = sketches.decode(body[at : at + length])
+    size, *lengths = (int(one) for one in np.frombuffer(body, "<u4", 4))
+    whole = np.frombuffer(body, "<u4", size * 4, 16).reshape(4, size)
+    buckets = int(whole[3].sum())
+    at = 16 + size * 16
+    steps = np.frombuffer(body, np.uint8, buckets * 2, at).reshape(2, buckets).T.copy().view("<i2").reshape(-1)
+    at += buckets * 2
+    counts = np.frombuffer(body, np.uint8, buckets * 4, at).reshape(4, buckets).T.copy().view("<u4").reshape(-1)
+    at += buckets * 4
+    columns = []
+    for length in lengths:
+        columns.append(decode_values(body[at : at + length]))
         at += length
+    found = {}
+    edges = np.concatenate([[0], np.cumsum(whole[3].astype(np.int64))])
+    for index in range(size):
+        hour, count, failed, _ = (int(one) for one in whole[:, index])
+        a, b = edges[index], edges[index + 1]
+        made = Sketch(np.cumsum(steps[a:b]).astype(np.int32), counts[a:b].astype(np.int64))
+        total, least, most = (float(column[index]) for column in columns)
         found[hour] = Summary(count, failed, total, None if count == 0 else least, None if count == 0 else most, made)
     return found

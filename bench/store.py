@@ -1,0 +1,191 @@
+"""The store: how fast results go in, how small finished days are, how fast long windows come out.
+
+Everything is a ratio against a plain yardstick of the same run: sqlite3's own executemany for writing, duckdb on one thread
+for reading. The data are made: answer times in ms told to 0.1 ms, lognormal with a daily rhythm, and jitter in the times.
+"""
+
+import json
+import sqlite3
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+import duckdb
+import numpy as np
+
+from bench.machine import Steal
+from kuppel.core import sketch as sketches
+from kuppel.core.result import Attempt, Result
+from kuppel.core.series import band
+from kuppel.store import days, history, inventory
+from kuppel.store.database import Database
+from kuppel.store.days import DAY_US, Day
+from kuppel.store.intake import NumberedResult, take_batch
+from kuppel.store.writer import Writer
+from tests.store.test_store import a_probe
+
+FIRST = 20_000 * DAY_US
+MINUTE = 60_000_000
+POINTS = 500
+SPAN = 30
+QUANTITIES = {"total": 80, "connect": 12, "tls": 25, "first_byte": 35, "transfer": 6, "name_lookup": 3}
+_RUN_TABLE = "CREATE TABLE run (t INTEGER, s INTEGER, r TEXT, g INTEGER, a TEXT, d TEXT, PRIMARY KEY (t, s)) WITHOUT ROWID"
+_SAMPLE_TABLE = "CREATE TABLE sample (t INTEGER, s INTEGER, v REAL, PRIMARY KEY (t, s)) WITHOUT ROWID"
+_FILL = "INSERT INTO sample SELECT s, t, v FROM (SELECT unnest($s) AS s, unnest($t) AS t, unnest($v) AS v)"
+_WINDOW = """SELECT (t - $f) // $w AS slice, quantile_disc(v, 0.05), quantile_disc(v, 0.5), quantile_disc(v, 0.95), count(*)
+ FROM sample WHERE series = 7 GROUP BY slice ORDER BY slice"""
+_TOP = "SELECT series, quantile_disc(v, 0.95) AS p FROM sample GROUP BY series ORDER BY p DESC LIMIT 20"
+
+
+def best(act: Callable[[], object], times: int = 5) -> float:
+    """The shortest of a few runs, in s: what the machine's other guests disturbed least."""
+    taken = []
+    for _ in range(times):
+        begun = time.perf_counter()
+        act()
+        taken.append(time.perf_counter() - begun)
+    return min(taken)
+
+
+def a_day(generator: np.random.Generator, day_us: int) -> Day:
+    """1,440 runs of six quantities, a minute apart with up to 3 ms of jitter."""
+    times = day_us + np.arange(1440, dtype=np.int64) * MINUTE + 7_000_000 + generator.integers(0, 3_000, 1440)
+    rhythm = 1 + 0.3 * np.sin(np.arange(1440) / 1440 * 2 * np.pi)
+    values = {
+        name: np.round(rhythm * generator.lognormal(np.log(scale), 0.15, 1440), 1) for name, scale in QUANTITIES.items()
+    }
+    return Day(times, np.zeros(1440, dtype=np.uint8), [], values)
+
+
+def furnished(folder: Path, streams: int) -> tuple[Database, Writer]:
+    """A store with that many streams of one probe."""
+    database = Database(folder / "kuppel.db")
+    writer = Writer(database)
+    target = writer.write(partial(inventory.add_target, name="t", description="")).id
+    points = []
+    for number in range(streams):
+        told = {"name": f"p{number}", "kind": "site", "place": "", "provider": "", "version": "", "addresses": []}
+        points.append(writer.write(partial(inventory.enrol, description=told, token_hash=f"{number}", now_us=5)))
+    writer.write(partial(inventory.add_probe, new=a_probe(target, tuple(points)), now_us=5))
+    return database, writer
+
+
+def inserting(folder: Path) -> dict[str, float]:
+    """Batches of 500 results of six quantities through intake, against executemany of the same runs and samples."""
+    generator = np.random.default_rng(1)
+    results = []
+    for number in range(20_000):
+        time_us = FIRST + number // 20 * MINUTE + number % 20 * 1000
+        drawn = generator.lognormal(3, 0.3, len(QUANTITIES))
+        quantities = {name: round(float(value), 1) for name, value in zip(QUANTITIES, drawn, strict=True)}
+        result = Result(time_us, None, quantities, {}, (Attempt(time_us, 90_000),), {"status": 200})
+        results.append(NumberedResult(number + 1, number % 20 + 1, result))
+    batches = [results[first : first + 500] for first in range(0, len(results), 500)]
+
+    database, writer = furnished(folder, 20)
+    begun = time.perf_counter()
+    for batch in batches:
+        up_to = batch[-1].sequence
+        writer.write(partial(take_batch, vantage_point_id=1, spool="s", results=batch, up_to=up_to, refused=0))
+    taken = time.perf_counter() - begun
+    writer.close()
+    database.close()
+
+    body = json.dumps([{"started_us": FIRST, "duration_us": 90_000, "reason": None, "note": ""}])
+    rows = []
+    for batch in batches:
+        told = [(one.result.started_us, one.stream_id, list(one.result.quantities.values())) for one in batch]
+        samples = [(t, stream * 10 + at, value) for t, stream, values in told for at, value in enumerate(values)]
+        rows.append(([(t, stream, None, 0, body, '{"status":200}') for t, stream, _ in told], samples))
+    raw = sqlite3.connect(folder / "raw.db", isolation_level=None)
+    for statement in ("PRAGMA journal_mode=WAL", "PRAGMA synchronous=NORMAL", _RUN_TABLE, _SAMPLE_TABLE):
+        raw.execute(statement)
+    begun = time.perf_counter()
+    for runs, samples in rows:
+        raw.execute("BEGIN IMMEDIATE")
+        raw.executemany("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?)", runs)
+        raw.executemany("INSERT INTO sample VALUES (?, ?, ?)", samples)
+        raw.execute("COMMIT")
+    plain = time.perf_counter() - begun
+    raw.close()
+    count = len(results) * len(QUANTITIES)
+    return {"insert_per_s": count / taken, "raw_per_s": count / plain, "insert_ratio": plain / taken}
+
+
+def reading(folder: Path, streams: int) -> dict[str, float]:
+    """Streams over a month of finished days; one series at 500 points with p95, and the top 20 of all series by p95."""
+    database, writer = furnished(folder, streams)
+    generator = np.random.default_rng(2)
+    duck = duckdb.connect(str(folder / "duck.db"))
+    duck.execute("SET threads = 1")
+    duck.execute("CREATE TABLE sample (series INTEGER, t BIGINT, v DOUBLE)")
+    for stream in range(1, streams + 1):
+        made = [a_day(generator, FIRST + number * DAY_US) for number in range(SPAN)]
+        encoded = [days.encode_day(stream, FIRST + number * DAY_US, one) for number, one in enumerate(made)]
+        writer.write(partial(days.write_days, encoded=encoded))
+        times = np.concatenate([one.times_us for one in made])
+        # The top list is over all series: each quantity of a stream is one.
+        for number, name in enumerate(QUANTITIES):
+            series = np.full(times.size, stream * len(QUANTITIES) + number + 1, dtype=np.int32)
+            duck.execute(_FILL, {"s": series, "t": times, "v": np.concatenate([one.values[name] for one in made])})
+    writer.write(partial(days.move_horizon, to_us=FIRST + SPAN * DAY_US))
+    writer.close()
+    plain = sqlite3.connect(folder / "kuppel.db", isolation_level=None)
+    plain.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    tables = ("block", "day_summary", "hour_summaries")
+    sizes = {one: plain.execute("SELECT sum(pgsize) FROM dbstat WHERE name = ?", (one,)).fetchone()[0] for one in tables}
+    plain.close()
+    size = (folder / "kuppel.db").stat().st_size
+    end, width = FIRST + SPAN * DAY_US, SPAN * DAY_US // POINTS
+
+    def own_window() -> object:
+        with database.reading() as connection:
+            found = history.samples(connection, [1], ["total"], FIRST, end)[1, "total"]
+        return band(*found, FIRST, end, width)
+
+    def own_top() -> list[tuple[float, int, str]]:
+        ranked = []
+        with database.reading() as connection:
+            for name in QUANTITIES:
+                found = history.sketches_of(connection, dict.fromkeys(range(1, streams + 1), name), FIRST, end)
+                ranked += [(sketches.quantile(one, 0.95), stream, name) for stream, one in found.items()]
+        return sorted(ranked, reverse=True)[:20]
+
+    with Steal() as steal:
+        window = best(own_window)
+        their_window = best(lambda: duck.execute(_WINDOW, {"f": FIRST, "w": width}).fetchall())
+        top, their_top = best(own_top, 3), best(lambda: duck.execute(_TOP).fetchall(), 3)
+    print(steal.told())
+    duck.close()
+    database.close()
+    samples = streams * SPAN * 1440 * len(QUANTITIES)
+    return {
+        "bytes_per_sample": size / samples,
+        "block_bytes": sizes["block"] / samples,
+        "day_summary_bytes": sizes["day_summary"] / samples,
+        "hour_summary_bytes": sizes["hour_summaries"] / samples,
+        "query30d_ms": window * 1000,
+        "query30d_ratio": window / their_window,
+        "top20_ms": top * 1000,
+        "top20_ratio": top / their_top,
+    }
+
+
+def main() -> None:
+    streams = int(sys.argv[1]) if len(sys.argv) > 1 else 334
+    figures: dict[str, float] = {"series": streams * len(QUANTITIES)}
+    with tempfile.TemporaryDirectory() as folder:
+        for name in ("in", "out"):
+            (Path(folder) / name).mkdir()
+        figures |= inserting(Path(folder) / "in")
+        figures |= reading(Path(folder) / "out", streams)
+    for name, value in figures.items():
+        print(f"{name:>20} {value:>14,.3f}")
+    print(json.dumps({name: round(value, 4) for name, value in figures.items()}))
+
+
+if __name__ == "__main__":
+    main()
