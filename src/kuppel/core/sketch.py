@@ -124,6 +124,7 @@ def _at_rank(of: Sketch, wanted: int) -> float:
 
 _BUCKET = np.dtype([("key", "<i2"), ("count", "<u2")])
 _MOST_COUNT = 65_535
+_MOST_CELLS = 4_000_000
 
 
 def encode(of: Sketch) -> bytes:
@@ -164,12 +165,25 @@ def merged_octets(encoded: Sequence[bytes], groups: NDArray[np.int64], group_cou
         raise ValueError("a sketch is cut short")
     buckets = np.frombuffer(whole, _BUCKET)
     lengths = np.array([len(one) // _BUCKET.itemsize for one in encoded], dtype=np.int64)
-    combined = np.repeat(groups, lengths) * 65_536 + (buckets["key"].astype(np.int64) + 32_768)
-    order = np.argsort(combined, kind="stable")
-    combined, counts = combined[order], buckets["count"].astype(np.int64)[order]
-    firsts = np.flatnonzero(np.diff(combined, prepend=-1))
-    unique = combined[firsts]
-    sums = np.add.reduceat(counts, firsts) if firsts.size else counts
-    edges = np.searchsorted(unique, np.arange(group_count + 1, dtype=np.int64) * 65_536)
-    keys = (unique % 65_536 - 32_768).astype(np.int32)
-    return [Sketch(keys[a:b], sums[a:b]) for a, b in itertools.pairwise(edges)]
+    if buckets.size == 0:
+        return [Sketch(np.empty(0, np.int32), np.empty(0, np.int64))] * group_count
+    keys, counts = buckets["key"].astype(np.int64), buckets["count"]
+    least = int(keys.min())
+    width = int(keys.max()) - least + 1
+    sketches: list[Sketch] = []
+    owners = np.repeat(groups, lengths)
+    # A table of all buckets of some groups at a time: adding up is then one pass without sorting.
+    at_once = max(1, _MOST_CELLS // width)
+    order = np.argsort(owners, kind="stable") if (np.diff(owners) < 0).any() else np.arange(owners.size)
+    owners, keys, counts = owners[order], keys[order], counts[order]
+    for first in range(0, group_count, at_once):
+        last = min(group_count, first + at_once)
+        a, b = np.searchsorted(owners, [first, last])
+        cells = (owners[a:b] - first) * width + (keys[a:b] - least)
+        # Sums of whole numbers below 2⁵³ are exact in the weights' floating point.
+        table = np.bincount(cells, counts[a:b], (last - first) * width).reshape(-1, width)
+        rows, columns = np.nonzero(table)
+        edges = np.searchsorted(rows, np.arange(last - first + 1))
+        found, sums = (columns + least).astype(np.int32), table[rows, columns].astype(np.int64)
+        sketches += [Sketch(found[c:d], sums[c:d]) for c, d in itertools.pairwise(edges)]
+    return sketches
