@@ -75,6 +75,7 @@ class DaysCase(StoreCase):
                 history.runs(connection, self.stream, from_us, to_us, 10_000),
                 history.runs(connection, self.stream, from_us, to_us, 50, is_failed_only=True),
                 history.runs_after(connection, self.stream, to_us - 5000 * MINUTE, 7),
+                history.runs_after(connection, self.stream, from_us, 2000),
                 history.runs_per_slice(connection, starts, 3_600_000_000, FIRST, NOW).tolist(),
                 history.runs_per_slice(connection, starts, 7 * MINUTE, FIRST, FIRST).tolist(),
             )

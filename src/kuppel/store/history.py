@@ -304,13 +304,15 @@ def _with_samples(connection: Connection, stream_id: int, rows: Sequence[Row[Any
 def runs_after(connection: Connection, stream_id: int, after_us: int, limit: int) -> list[StoredRun]:
     """The first runs of a stream after a moment, oldest first: what a judgement missed."""
     horizon_us = days.horizon(connection)
+    found: list[StoredRun] = []
     for day_us in _finished_days(connection, stream_id, after_us + 1, horizon_us):
-        missed = [one for one in _finished_runs(connection, stream_id, day_us) if one.time_us > after_us]
-        if missed:
-            return missed[:limit]
+        found += [one for one in _finished_runs(connection, stream_id, day_us) if one.time_us > after_us]
+        if len(found) >= limit:
+            return found[:limit]
     table = tables.run
     query = select(table).where(table.c.stream_id == stream_id, table.c.time_us > max(after_us, horizon_us - 1))
-    return _with_samples(connection, stream_id, connection.execute(query.order_by(table.c.time_us).limit(limit)).all())
+    rows = connection.execute(query.order_by(table.c.time_us).limit(limit - len(found))).all()
+    return found + _with_samples(connection, stream_id, rows)
 
 
 def facts(connection: Connection, stream_id: int, to_us: int) -> list[StoredFact]:
@@ -358,9 +360,8 @@ def _finished_counts(
         for day_us, payload in days.payloads(connection, table, series, from_us, to_us).items():
             try:
                 if is_by_hour:
-                    hours = summary.decode_hours(payload)
-                    times = np.array([day_us + hour * summary.HOUR_US for hour in hours], dtype=np.int64)
-                    yield times, np.array([one.count for one in hours.values()], dtype=np.int64)
+                    hours, counts = summary.hour_counts(payload)
+                    yield day_us + hours * summary.HOUR_US, counts
                 else:
                     times = block.decode_times(payload)
                     yield times, np.ones(times.size, dtype=np.int64)

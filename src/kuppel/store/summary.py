@@ -80,6 +80,19 @@ def encode_hours(hours: dict[int, Summary]) -> bytes:
     return packed_hours(lengths.tobytes() + whole.T.tobytes() + b"".join(shuffled) + b"".join(values))
 
 
+def hour_counts(payload: bytes) -> tuple[IntArray, IntArray]:
+    """The hours (0 … 23) that hold anything, and how many values each; the quick part of `decode_hours`.
+
+    Raises
+    ------
+    BlockDamaged
+    """
+    body = unpacked_hours(payload)
+    size = int(np.frombuffer(body, "<u4", 1)[0])
+    whole = np.frombuffer(body, "<u4", size * 4, 16).reshape(4, size).astype(np.int64)
+    return whole[0], whole[1]
+
+
 def decode_hours(payload: bytes) -> dict[int, Summary]:
     """What `encode_hours` wrote.
 

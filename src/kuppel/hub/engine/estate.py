@@ -159,14 +159,20 @@ def _statistics(
         with database.reading() as connection:
             found = history.samples(connection, ids, ["sent", "lost"], from_us, to_us)
         return {one: _loss(found, one) for one in ids}
+    return main_statistics(database, streams, from_us, to_us, 0.5 if measure is Measure.P50 else 0.95)
+
+
+def main_statistics(
+    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, share: float
+) -> dict[int, Statistic]:
+    """A percentile of the main quantity of each stream; over long windows from sketches, which the statistic says."""
     wanted = {one.stream.id: KINDS[one.probe.kind].main for one in streams}
-    share = 0.5 if measure is Measure.P50 else 0.95
     if to_us - from_us > _EXACT_US:
         with database.reading() as connection:
             merged = history.sketches_of(connection, wanted, from_us, to_us)
-        return {one: sketch_statistic(merged[one], share) for one in ids}
+        return {one: sketch_statistic(merged[one], share) for one in wanted}
     with database.reading() as connection:
-        found = history.samples(connection, ids, set(wanted.values()), from_us, to_us)
+        found = history.samples(connection, list(wanted), set(wanted.values()), from_us, to_us)
     return {
         one: time_statistic(found[one, quantity][1] if (one, quantity) in found else np.empty(0), share)
         for one, quantity in wanted.items()

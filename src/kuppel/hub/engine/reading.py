@@ -11,7 +11,7 @@ from kuppel.core.reason import Reason
 from kuppel.core.sentence import StreamReading, stream_sentence
 from kuppel.core.series import Band, FloatArray, IntArray, band, slice_counts, slice_means, slice_width
 from kuppel.core.state import State
-from kuppel.hub.engine.estate import FEW_SAMPLES, Joined, Statistic, joined_streams, time_statistic
+from kuppel.hub.engine.estate import FEW_SAMPLES, Joined, Statistic, joined_streams, main_statistics, time_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history, states
 from kuppel.store.database import Database
@@ -151,18 +151,14 @@ def phase_medians(database: Database, joined: Joined, from_us: int, to_us: int) 
 
 def neighbours(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Neighbour]:
     """The same probe from elsewhere, nearest in its answer time first."""
-    main = KINDS[joined.probe.kind].main
     others = [one for one in joined_streams(database) if one.probe.id == joined.probe.id]
-    with database.reading() as connection:
-        found = history.samples(connection, [one.stream.id for one in others], [main], from_us, to_us)
-    own = found.get((joined.stream.id, main))
-    own_median = percentile(own[1], 0.5) if own is not None else None
+    medians = main_statistics(database, others, from_us, to_us, 0.5)
+    own_median = medians[joined.stream.id].value if joined.stream.id in medians else None
     result = []
     for one in others:
         if one.stream.id == joined.stream.id:
             continue
-        values = found[one.stream.id, main][1] if (one.stream.id, main) in found else np.empty(0)
-        p50 = time_statistic(values, 0.5)
+        p50 = medians[one.stream.id]
         difference = None if p50.value is None or own_median is None else p50.value - own_median
         result.append(Neighbour(one, p50, difference))
     return sorted(result, key=lambda one: (one.difference is None, abs(one.difference or 0.0)))
