@@ -1,6 +1,7 @@
 """Runs the tests: `python -m tests` for all, `python -m tests core hub` for some folders."""
 
 import doctest
+import faulthandler
 import importlib
 import logging
 import pkgutil
@@ -13,6 +14,7 @@ import structlog
 
 import kuppel.core
 
+_LONGEST_S = 45 * 60
 HERE = Path(__file__).parent
 FOLDERS = ("core", "wire", "probes", "store", "agent", "hub", "lab", "web")
 
@@ -33,6 +35,8 @@ def main() -> int:
     if unknown:
         print(f"There is no folder {unknown[0]} of tests; there are {', '.join(FOLDERS)}.")
         return 2
+    # A run that hangs says where, and fails, instead of waiting for ever.
+    faulthandler.dump_traceback_later(_LONGEST_S, exit=True)
     structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.CRITICAL))
     logging.getLogger("asyncio").setLevel(logging.ERROR)
     warnings.filterwarnings("ignore", message=".*starlette.testclient.*")

@@ -1,7 +1,6 @@
 """Runs every assigned probe at its times and hands over the results."""
 
 import asyncio
-import contextlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -102,6 +101,7 @@ class Schedule:
 
 
 async def _cancel(task: asyncio.Task[None]) -> None:
-    task.cancel()
-    with contextlib.suppress(asyncio.CancelledError):
-        await task
+    """Stop a task for certain: what it was waiting for may have kept the first request to itself."""
+    while not task.done():
+        task.cancel()
+        await asyncio.wait([task], timeout=1)

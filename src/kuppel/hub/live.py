@@ -48,7 +48,8 @@ class LiveBus:
             yield LiveEvent("ready", {})
             while not self._is_closed:
                 try:
-                    event = await asyncio.wait_for(queue.get(), heartbeat_s)
+                    async with asyncio.timeout(heartbeat_s):
+                        event = await queue.get()
                 except TimeoutError:
                     yield LiveEvent("heartbeat", {})
                     continue

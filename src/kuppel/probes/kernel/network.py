@@ -70,7 +70,9 @@ class KernelNet:
         future = asyncio.get_running_loop().run_in_executor(self._pool, call)
         if timeout_us is None:
             return await future
+        # Not wait_for: in Python 3.11 it may lose a cancellation that comes just as the result does.
         try:
-            return await asyncio.wait_for(future, timeout_us / 1e6)
+            async with asyncio.timeout(timeout_us / 1e6):
+                return await future
         except TimeoutError:
             raise sockets.name_timeout(timeout_us) from None
