@@ -12,7 +12,7 @@ import Trouble from '@/parts/Trouble.vue'
 import { roundScale } from '@/parts/plot'
 
 const props = defineProps<{ stream: Shapes['StreamShape'] }>()
-const { asked, words } = useClock()
+const { asked } = useClock()
 const figures = useQuery({
   queryKey: ['figures', props.stream.stream, asked],
   queryFn: () =>
@@ -69,7 +69,7 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
               :class="row.name === 'window' ? 'font-mid' : ''"
               :title="`${full(ms(row.window.from))} to ${full(ms(row.window.to))}: ${row.expected.toLocaleString('en-GB')} runs were due, ${row.missing.toLocaleString('en-GB')} brought no result`"
             >
-              {{ row.name === 'window' ? words : row.name }}
+              {{ row.name === 'window' ? 'this window' : row.name }}
             </td>
             <td class="border-b border-rule text-right"><Figure :of="row.p50" without-unit /></td>
             <td class="border-b border-rule text-right"><Figure :of="row.p95" without-unit /></td>
