@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -20,7 +21,7 @@ from bench.machine import Steal
 from kuppel.core import sketch as sketches
 from kuppel.core.result import Attempt, Result
 from kuppel.core.series import band
-from kuppel.store import days, history, inventory
+from kuppel.store import days, history, inventory, tail
 from kuppel.store.database import Database
 from kuppel.store.days import DAY_US, Day
 from kuppel.store.intake import NumberedResult, take_batch
@@ -32,8 +33,11 @@ MINUTE = 60_000_000
 POINTS = 500
 SPAN = 30
 QUANTITIES = {"total": 80, "connect": 12, "tls": 25, "first_byte": 35, "transfer": 6, "name_lookup": 3}
-_RUN_TABLE = "CREATE TABLE run (t INTEGER, s INTEGER, r TEXT, g INTEGER, a TEXT, d TEXT, PRIMARY KEY (t, s)) WITHOUT ROWID"
-_SAMPLE_TABLE = "CREATE TABLE sample (t INTEGER, s INTEGER, v REAL, PRIMARY KEY (t, s)) WITHOUT ROWID"
+_RUN_TABLE = """CREATE TABLE run (q INTEGER, s INTEGER, t INTEGER, r TEXT, g INTEGER, b BLOB, PRIMARY KEY (q, s, t))
+ WITHOUT ROWID"""
+_SAMPLE_TABLE = "CREATE TABLE sample (q INTEGER, s INTEGER, t INTEGER, v REAL, PRIMARY KEY (q, s, t)) WITHOUT ROWID"
+# So many streams have data of their own; the others have theirs again, since making and packing noise takes long.
+DIFFERENT = 24
 _FILL = "INSERT INTO sample SELECT s, t, v FROM (SELECT unnest($s) AS s, unnest($t) AS t, unnest($v) AS v)"
 _WINDOW = """SELECT (t - $f) // $w AS slice, quantile_disc(v, 0.05), quantile_disc(v, 0.5), quantile_disc(v, 0.95), count(*)
  FROM sample WHERE series = 7 GROUP BY slice ORDER BY slice"""
@@ -94,20 +98,27 @@ def inserting(folder: Path) -> dict[str, float]:
     writer.close()
     database.close()
 
-    body = json.dumps([{"started_us": FIRST, "duration_us": 90_000, "reason": None, "note": ""}])
+    attempt = {"started_us": FIRST, "duration_us": 90_000, "reason": None, "note": ""}
+    body = json.dumps({"attempts": [attempt], "detail": {"status": 200}}, separators=(",", ":")).encode()
     rows = []
     for batch in batches:
         told = [(one.result.started_us, one.stream_id, list(one.result.quantities.values())) for one in batch]
-        samples = [(t, stream * 10 + at, value) for t, stream, values in told for at, value in enumerate(values)]
-        rows.append(([(t, stream, None, 0, body, '{"status":200}') for t, stream, _ in told], samples))
+        samples = [(tail.slot(t), s * 10 + at, t, value) for t, s, values in told for at, value in enumerate(values)]
+        rows.append(([(tail.slot(t), s, t, None, 0, body) for t, s, _ in told], sorted(samples)))
     raw = sqlite3.connect(folder / "raw.db", isolation_level=None)
-    for statement in ("PRAGMA journal_mode=WAL", "PRAGMA synchronous=NORMAL", _RUN_TABLE, _SAMPLE_TABLE):
+    for statement in (
+        "PRAGMA page_size=16384",
+        "PRAGMA journal_mode=WAL",
+        "PRAGMA synchronous=NORMAL",
+        _RUN_TABLE,
+        _SAMPLE_TABLE,
+    ):
         raw.execute(statement)
     begun = time.perf_counter()
     for runs, samples in rows:
         raw.execute("BEGIN IMMEDIATE")
         raw.executemany("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?)", runs)
-        raw.executemany("INSERT INTO sample VALUES (?, ?, ?)", samples)
+        raw.executemany("INSERT INTO sample VALUES (?, ?, ?, ?)", samples)
         raw.execute("COMMIT")
     plain = time.perf_counter() - begun
     raw.close()
@@ -122,10 +133,15 @@ def reading(folder: Path, streams: int) -> dict[str, float]:
     duck = duckdb.connect(str(folder / "duck.db"))
     duck.execute("SET threads = 1")
     duck.execute("CREATE TABLE sample (series INTEGER, t BIGINT, v DOUBLE)")
-    for stream in range(1, streams + 1):
-        made = [a_day(generator, FIRST + number * DAY_US) for number in range(SPAN)]
-        encoded = [days.encode_day(stream, FIRST + number * DAY_US, one) for number, one in enumerate(made)]
+    starts = [FIRST + number * DAY_US for number in range(SPAN)]
+    drawn = [[a_day(generator, start) for start in starts] for _ in range(min(streams, DIFFERENT))]
+    packed = [[days.encode_day(1, one.times_us[0] // DAY_US * DAY_US, one) for one in own] for own in drawn]
+    # As it happens in use: one day after another, all streams of each.
+    for number in range(SPAN):
+        encoded = [replace(packed[(stream - 1) % DIFFERENT][number], stream_id=stream) for stream in range(1, streams + 1)]
         writer.write(partial(days.write_days, encoded=encoded))
+    for stream in range(1, streams + 1):
+        made = drawn[(stream - 1) % DIFFERENT]
         times = np.concatenate([one.times_us for one in made])
         # The top list is over all series: each quantity of a stream is one.
         for number, name in enumerate(QUANTITIES):
@@ -146,13 +162,11 @@ def reading(folder: Path, streams: int) -> dict[str, float]:
             found = history.samples(connection, [1], ["total"], FIRST, end)[1, "total"]
         return band(*found, FIRST, end, width)
 
-    def own_top() -> list[tuple[float, int, str]]:
-        ranked = []
+    def own_top() -> list[tuple[float, tuple[int, str]]]:
+        wanted = [(stream, name) for stream in range(1, streams + 1) for name in QUANTITIES]
         with database.reading() as connection:
-            for name in QUANTITIES:
-                found = history.sketches_of(connection, dict.fromkeys(range(1, streams + 1), name), FIRST, end)
-                ranked += [(sketches.quantile(one, 0.95), stream, name) for stream, one in found.items()]
-        return sorted(ranked, reverse=True)[:20]
+            found = history.sketches_of(connection, wanted, FIRST, end)
+        return sorted(zip(sketches.quantiles(list(found.values()), 0.95).tolist(), found, strict=True), reverse=True)[:20]
 
     with Steal() as steal:
         window = best(own_window)

@@ -169,7 +169,9 @@ class Summaries(DaysCase):
         day_two = FIRST + DAY_US
         for from_us, to_us in ((FIRST, end), (FIRST + 100 * MINUTE, end - 3 * MINUTE), (day_two, day_two + 9 * MINUTE)):
             with self.database.reading() as connection:
-                found = summary.merged(history.finished_summaries(connection, self.stream, "total", from_us, to_us))
+                found = summary.merged(
+                    history.finished_summaries(connection, {self.stream: "total"}, from_us, to_us)[self.stream]
+                )
             inside = [one.result for one in self.results if from_us <= one.result.started_us < to_us]
             values = np.array([one.quantities["total"] for one in inside if one.is_ok])
             self.assertEqual((found.count, found.failed), (values.size, len(inside) - values.size))
@@ -183,7 +185,9 @@ class Summaries(DaysCase):
         self.store(self.results)
         self.compaction.run(NOW)
         with self.database.reading() as connection:
-            found = history.sketches_of(connection, {self.stream: "total"}, FIRST + 90 * MINUTE, NOW)[self.stream]
+            found = history.sketches_of(connection, [(self.stream, "total")], FIRST + 90 * MINUTE, NOW)[
+                self.stream, "total"
+            ]
             times, values = history.samples(connection, [self.stream], ["total"], FIRST + 90 * MINUTE, NOW)[
                 self.stream, "total"
             ]
@@ -224,7 +228,7 @@ class Keeping(DaysCase):
         with self.database.reading() as connection:
             found = history.runs(connection, self.stream, 0, NOW, 10_000)
             counted = summary.merged(
-                list(history.finished_summaries(connection, self.stream, "total", FIRST, FIRST + 3 * DAY_US))
+                history.finished_summaries(connection, {self.stream: "total"}, FIRST, FIRST + 3 * DAY_US)[self.stream]
             )
         self.assertEqual({one.time_us // DAY_US for one in found}, {20_001, 20_002, 20_003})
         self.assertEqual({one.time_us // DAY_US for one in found if not one.attempts}, {20_001})

@@ -7,6 +7,8 @@ import unittest
 from functools import partial
 from pathlib import Path
 
+import numpy as np
+import zstandard
 from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.config import Config
@@ -18,8 +20,9 @@ from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level, Limit
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
+from kuppel.core.sketch import Sketch
 from kuppel.core.state import Judgement, State, StreamState
-from kuppel.store import history, intake, inventory, states
+from kuppel.store import block, days, history, intake, inventory, states, summary, tables
 from kuppel.store.database import Database, DatabaseUnusable
 from kuppel.store.intake import NumberedResult
 from kuppel.store.inventory import NotFound, Probe
@@ -41,6 +44,30 @@ def a_probe(target: int, points: tuple[int, ...], **changed: object) -> Probe:
         "vantage_point_ids": points,
     }  # fmt: skip
     return Probe(**(values | changed))  # type: ignore[arg-type]
+
+
+DAY = 20_000 * days.DAY_US
+
+
+def _third_sketch(of: Sketch) -> bytes:
+    """A sketch as the third version wrote it: four octets a bucket."""
+    buckets = np.empty(of.keys.size, np.dtype([("key", "<i2"), ("count", "<u2")]))
+    buckets["key"], buckets["count"] = of.keys, of.counts
+    return buckets.tobytes()
+
+
+def _third_hours(hours: dict[int, summary.Summary]) -> bytes:
+    """A day's hours as the third version wrote them."""
+    told = [hours[hour] for hour in sorted(hours)]
+    columns = [[round(one.sum, 6) for one in told], [one.least for one in told], [one.most for one in told]]
+    values = [block.encode_values(np.array(one, dtype=np.float64)) for one in columns]
+    whole = np.array([(hour, hours[hour].count, hours[hour].failed, hours[hour].sketch.keys.size) for hour in hours], "<u4")
+    steps = np.concatenate([np.diff(one.sketch.keys, prepend=0) for one in told]).astype("<i2")
+    counts = np.concatenate([one.sketch.counts for one in told]).astype("<u4")
+    lengths = np.array([len(told), *(len(one) for one in values)], dtype="<u4")
+    shuffled = [column.view(np.uint8).reshape(-1, column.itemsize).T.tobytes() for column in (steps, counts)]
+    body = lengths.tobytes() + whole.T.tobytes() + b"".join(shuffled) + b"".join(values)
+    return b"\6" + bytes(4) + zstandard.compress(body)
 
 
 class StoreCase(unittest.TestCase):
@@ -108,6 +135,62 @@ class Opening(StoreCase):
                 count = connection.exec_driver_sql(f"SELECT count(*) FROM {table}").scalar()
                 self.assertEqual(count, 1, table)
             self.assertEqual(connection.exec_driver_sql("PRAGMA foreign_keys").scalar(), 1)
+
+    def test_a_database_of_the_third_version_keeps_what_was_measured(self) -> None:
+        """Rows get slots, keys of blocks turn round, sketches and hours are written anew: all tell the same afterwards."""
+        old = self.path.with_name("old.db")
+        engine = create_engine(f"sqlite:///{old}")
+        config = Config()
+        config.set_main_option("script_location", str(Path(store.__file__).parent / "migrations"))
+        times = DAY + np.arange(100, dtype=np.int64) * 600_000_000
+        values = np.round(np.random.default_rng(4).lognormal(3, 0.5, 100), 1)
+        hours = summary.hours_of(DAY, times, values, times[:2])
+        whole = summary.merged(list(hours.values()))
+        with engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "0003")
+            for statement in (
+                "INSERT INTO target VALUES (3, 'gates', '')",
+                "INSERT INTO vantage_point VALUES (7, 'Brannick', 'site', '', '', '', '[]', 'digest', 5, 5, NULL, NULL,"
+                " 0, 0, 0, 0, 0, 0, 0, '[]')",
+                "INSERT INTO probe VALUES (4, 'gates', 'tcp', 3, '{}', 1000000, 2, 0, NULL, NULL, '[]', 2, 3, 1, NULL)",
+                "INSERT INTO stream VALUES (9, 4, 7, 1, 5, 'fine', 5, 'fine', '[]', NULL)",
+                f"INSERT INTO mark VALUES ('horizon_us', {DAY + days.DAY_US})",
+                f"INSERT INTO run VALUES ({DAY + days.DAY_US + 5}, 9, NULL, 0, '[]', '{{\"status\": 200}}')",
+                f"INSERT INTO sample VALUES ({DAY + days.DAY_US + 5}, 12, 41.5)",
+            ):
+                connection.exec_driver_sql(statement)
+            for number, name in ((11, days.TIMES), (12, "connect"), (13, days.CODES)):
+                connection.exec_driver_sql("INSERT INTO series VALUES (?, 9, ?)", (number, name))
+            blocks = {
+                11: block.encode_times(times),
+                12: block.encode_values(values),
+                13: block.encode_codes(np.zeros(100, "u1")),
+            }
+            for number, payload in blocks.items():
+                connection.exec_driver_sql("INSERT INTO block VALUES (?, ?)", (number * 2**20 + 20_000, payload))
+            key = 12 * 2**20 + 20_000
+            row = (key, 100, 2, whole.sum, whole.least, whole.most, _third_sketch(whole.sketch))
+            connection.exec_driver_sql("INSERT INTO day_summary VALUES (?, ?, ?, ?, ?, ?, ?)", row)
+            connection.exec_driver_sql("INSERT INTO hour_summaries VALUES (?, ?)", (key, _third_hours(hours)))
+        engine.dispose()
+        database = Database(old)
+        self.addCleanup(database.close)
+        with database.reading() as connection:
+            found = history.samples(connection, [9], ["connect"], 0, 2**60)[9, "connect"]
+            (run,) = history.runs(connection, 9, DAY + days.DAY_US, 2**60, 10)
+            (told,) = history.day_summaries(connection, {9: "connect"}, DAY, DAY + days.DAY_US)
+            packed = days.payloads(connection, tables.hour_summaries, [12], DAY, DAY + days.DAY_US)[12][DAY]
+        self.assertEqual(found[0].tolist(), [*times.tolist(), DAY + days.DAY_US + 5])
+        self.assertEqual(found[1].tolist(), [*values.tolist(), 41.5])
+        self.assertEqual((run.detail, run.attempts, run.quantities), ({"status": 200}, [], {"connect": 41.5}))
+        self.assertEqual(told.summary.sketch.counts.tolist(), whole.sketch.counts.tolist())
+        self.assertEqual(told.summary.sketch.keys.tolist(), whole.sketch.keys.tolist())
+        back = summary.decode_hours(packed)
+        self.assertEqual({hour: one.count for hour, one in back.items()}, {hour: one.count for hour, one in hours.items()})
+        for hour, one in hours.items():
+            self.assertEqual(back[hour].sketch.keys.tolist(), one.sketch.keys.tolist())
+            self.assertEqual((back[hour].least, back[hour].most), (one.least, one.most))
 
     def test_it_opens_again_with_what_was_there(self) -> None:
         self.a_stream()

@@ -13,6 +13,7 @@ The construction is that of relative-error sketches (Masson, Rim and Lee, DDSket
 
 import itertools
 import math
+import struct
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -104,6 +105,20 @@ def quantile(of: Sketch, share: float) -> float:
     return _at_rank(of, rank(share, of.count))
 
 
+def quantiles(of: Sequence[Sketch], share: float) -> NDArray[np.float64]:
+    """`quantile` of many sketches at once, NaN for an empty one; shape (len(of),)."""
+    found = np.full(len(of), np.nan)
+    totals = np.array([one.count for one in of], dtype=np.int64)
+    held = np.flatnonzero(totals)
+    if held.size:
+        counts = np.concatenate([one.counts for one in of])
+        keys = np.concatenate([one.keys for one in of])
+        before = np.cumsum(totals)[held] - totals[held]
+        ranks = np.array([rank(share, total) for total in totals[held].tolist()], dtype=np.int64)
+        found[held] = bucket_values(keys[np.searchsorted(np.cumsum(counts), before + ranks)])
+    return found
+
+
 def quantile_interval(of: Sketch, share: float, confidence: float = 0.95) -> PercentileInterval:
     """A percentile with its distribution-free interval, each within `ALPHA` of what the sample itself would give."""
     count = of.count
@@ -122,23 +137,34 @@ def _at_rank(of: Sketch, wanted: int) -> float:
     return float(bucket_values(of.keys[index : index + 1])[0])
 
 
-_BUCKET = np.dtype([("key", "<i2"), ("count", "<u2")])
-_MOST_COUNT = 65_535
+# How wide a bucket is written: its step from the bucket before, and its count. The narrowest that fits is taken.
+_LAYOUTS = tuple(
+    np.dtype([("step", step), ("count", count)]) for step, count in (("u1", "u1"), ("u1", "<u2"), ("<u2", "<u4"))
+)
+_HEAD = struct.Struct("<BhH")
+_HEADS = np.dtype([("layout", "u1"), ("first", "<i2"), ("size", "<u2")])
+_MOST_COUNT = 2**32 - 1
 _MOST_CELLS = 4_000_000
 
 
 def encode(of: Sketch) -> bytes:
-    """Four octets a bucket, its number and its count; a larger count takes several buckets of the same number."""
-    extra = of.counts // (_MOST_COUNT + 1)
-    if extra.any():
-        repeats = -(-of.counts // _MOST_COUNT)
-        keys, counts = np.repeat(of.keys, repeats), np.full(int(repeats.sum()), _MOST_COUNT)
-        counts[np.cumsum(repeats) - 1] = of.counts - (repeats - 1) * _MOST_COUNT
-    else:
-        keys, counts = of.keys, of.counts
-    buckets = np.empty(keys.size, _BUCKET)
-    buckets["key"], buckets["count"] = keys, counts
-    return buckets.tobytes()
+    """One octet for the layout, two each for the first bucket's number and how many there are, then two to six octets a
+    bucket; nothing when empty.
+
+    Raises
+    ------
+    ValueError
+        when a bucket holds more than 2³² − 1 values.
+    """
+    if of.keys.size == 0:
+        return b""
+    steps, most = np.diff(of.keys, prepend=of.keys[:1]), int(of.counts.max())
+    if most > _MOST_COUNT:
+        raise ValueError(f"a bucket holds {most} values; {_MOST_COUNT} is the most that can be kept")
+    layout = 2 if steps.max() > 255 or most > 65_535 else int(most > 255)
+    buckets = np.empty(of.keys.size, _LAYOUTS[layout])
+    buckets["step"], buckets["count"] = steps, of.counts
+    return _HEAD.pack(layout, int(of.keys[0]), of.keys.size) + buckets.tobytes()
 
 
 def decode(octets: bytes) -> Sketch:
@@ -152,6 +178,36 @@ def decode(octets: bytes) -> Sketch:
     return merged_octets([octets], np.zeros(1, np.int64), 1)[0]
 
 
+def _decoded(encoded: Sequence[bytes], owners: NDArray[np.int64]) -> tuple[NDArray[np.int64], Counts, NDArray[np.int64]]:
+    """Bucket numbers, counts and owners of all buckets of many encoded sketches."""
+    found = []
+    layouts = np.array([one[0] if one else -1 for one in encoded], dtype=np.int64)
+    for number, layout in enumerate(_LAYOUTS):
+        chosen = np.flatnonzero(layouts == number)
+        if chosen.size == 0:
+            continue
+        own = [encoded[index] for index in chosen.tolist()]
+        sizes = np.array([len(one) for one in own], dtype=np.int64)
+        if (sizes < _HEAD.size).any():
+            raise ValueError("a sketch is cut short")
+        heads = np.frombuffer(b"".join([one[: _HEAD.size] for one in own]), _HEADS)
+        lengths = heads["size"].astype(np.int64)
+        if (sizes != _HEAD.size + lengths * layout.itemsize).any():
+            raise ValueError("a sketch is cut short")
+        buckets = np.frombuffer(b"".join([one[_HEAD.size :] for one in own]), layout)
+        # Each sketch's steps add up from its own first bucket: what came before it is taken off again.
+        keys = np.cumsum(buckets["step"], dtype=np.int64)
+        starts = np.concatenate([[0], np.cumsum(lengths)[:-1]])
+        keys += np.repeat(heads["first"] - keys[starts], lengths)
+        found.append((keys, buckets["count"].astype(np.int64), np.repeat(owners[chosen], lengths)))
+    if (layouts >= len(_LAYOUTS)).any():
+        raise ValueError("a sketch is written in a layout that is not known")
+    if not found:
+        return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.int64)
+    keys, counts, whose = (np.concatenate(column) for column in zip(*found, strict=True))
+    return keys, counts, whose
+
+
 def merged_octets(encoded: Sequence[bytes], groups: NDArray[np.int64], group_count: int) -> list[Sketch]:
     """The merged sketch of each group, from many encoded sketches in one pass.
 
@@ -160,25 +216,20 @@ def merged_octets(encoded: Sequence[bytes], groups: NDArray[np.int64], group_cou
     encoded : sketches as `encode` wrote them.
     groups : shape (len(encoded),), the group 0 … group_count − 1 of each.
     """
-    whole = b"".join(encoded)
-    if len(whole) % _BUCKET.itemsize:
-        raise ValueError("a sketch is cut short")
-    buckets = np.frombuffer(whole, _BUCKET)
-    lengths = np.array([len(one) // _BUCKET.itemsize for one in encoded], dtype=np.int64)
-    if buckets.size == 0:
+    keys, counts, owners = _decoded(encoded, groups)
+    if keys.size == 0:
         return [Sketch(np.empty(0, np.int32), np.empty(0, np.int64))] * group_count
-    keys, counts = buckets["key"].astype(np.int64), buckets["count"]
     least = int(keys.min())
     width = int(keys.max()) - least + 1
     sketches: list[Sketch] = []
-    owners = np.repeat(groups, lengths)
     # A table of all buckets of some groups at a time: adding up is then one pass without sorting.
     at_once = max(1, _MOST_CELLS // width)
-    order = np.argsort(owners, kind="stable") if (np.diff(owners) < 0).any() else np.arange(owners.size)
-    owners, keys, counts = owners[order], keys[order], counts[order]
+    if at_once < group_count:
+        order = np.argsort(owners, kind="stable")
+        owners, keys, counts = owners[order], keys[order], counts[order]
     for first in range(0, group_count, at_once):
         last = min(group_count, first + at_once)
-        a, b = np.searchsorted(owners, [first, last])
+        a, b = np.searchsorted(owners, [first, last]) if at_once < group_count else (0, owners.size)
         cells = (owners[a:b] - first) * width + (keys[a:b] - least)
         # Sums of whole numbers below 2⁵³ are exact in the weights' floating point.
         table = np.bincount(cells, counts[a:b], (last - first) * width).reshape(-1, width)

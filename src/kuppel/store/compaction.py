@@ -6,7 +6,7 @@ One day at a time, in steps that each leave the store whole; killed between any 
 | --------------------------------------------------------------------------------------- | --------------------------- |
 | 1. read some streams' rows of the day, compress them, write their blocks (unseen yet)   | the blocks are written anew |
 | 2. count the day's rows again, in the writer; as many as were compressed: move the horizon | step 3 goes on              |
-| 3. delete the dead rows, a few minutes of them at a time                                | step 3 goes on              |
+| 3. delete the dead rows, five minutes of them at a time                                 | step 3 goes on              |
 
 Between steps it waits until the writer has nothing else to do: results that arrive come first.
 """
@@ -14,22 +14,24 @@ Between steps it waits until the writer has nothing else to do: results that arr
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
+from typing import TypeVar
 
 import numpy as np
-import orjson
-from sqlalchemy import Connection, func, select, text
+from sqlalchemy import Connection, select
 
 from kuppel.core.series import FloatArray
-from kuppel.store import days, tables
+from kuppel.store import days, tables, tail
 from kuppel.store.database import Database
 from kuppel.store.days import DAY_US, Day, EncodedDay
+from kuppel.store.tail import TailRun
 from kuppel.store.writer import Writer
+
+T = TypeVar("T")
 
 # A day is finished this long after its end: agents deliver within seconds, and what comes later is merged.
 GRACE_US = 2 * 3_600_000_000
 _STREAMS_AT_ONCE = 50
-_SERIES_AT_ONCE = 500
-_CLEARED_US = 5 * 60_000_000
 _LONGEST_WAIT_S = 30.0
 
 
@@ -64,32 +66,28 @@ class Compaction:
         return finished
 
     def retire(self, now_us: int, keep: Keep) -> None:
-        """Remove what is older than it is kept, column by column."""
-        with self._database.reading() as connection:
-            series = dict(connection.execute(select(tables.series.c.id, tables.series.c.quantity)).all())
-        ids = sorted(series)
-        for first in range(0, len(ids), _SERIES_AT_ONCE):
-            limits = [
-                (
-                    one,
-                    now_us - (keep.details_us if series[one] == days.BODIES else keep.samples_us),
-                    now_us - keep.summaries_us,
-                )
-                for one in ids[first : first + _SERIES_AT_ONCE]
-            ]
-            self._wait_for_turn()
-            self._writer.write(_retiring(limits))
+        """Remove what is older than it is kept, a day or a table at a time."""
+        while self._write(partial(days.retire_bodies, before_us=now_us - keep.details_us)):
+            pass
+        self._write(partial(days.retire, table=tables.block, before_us=now_us - keep.samples_us))
+        self._write(partial(days.retire, table=tables.hour_summaries, before_us=now_us - keep.summaries_us))
+
+    def _write(self, job: Callable[[Connection], T]) -> T:
+        """Write when nobody else wants to."""
+        deadline = time.monotonic() + _LONGEST_WAIT_S
+        while self._writer.waiting and time.monotonic() < deadline:
+            time.sleep(0.005)
+        return self._writer.write(job)
 
     def _next_day(self) -> int | None:
         """The day of the oldest row that is not in blocks; days without any row are skipped."""
         with self._database.reading() as connection:
-            oldest = select(func.min(tables.run.c.time_us)).where(tables.run.c.time_us >= days.horizon(connection))
-            first_us = connection.execute(oldest).scalar()
-        return None if first_us is None else int(first_us) // DAY_US * DAY_US
+            first_us, _ = tail.span(connection, days.horizon(connection))
+        return None if first_us is None else first_us // DAY_US * DAY_US
 
     def _finish(self, day_us: int, is_wanted: Callable[[], bool]) -> bool:
         with self._database.reading() as connection:
-            streams = days.streams_with_rows(connection, day_us, day_us + DAY_US)
+            streams = tail.streams_with_runs(connection, day_us, day_us + DAY_US)
         compressed = 0
         for first in range(0, len(streams), _STREAMS_AT_ONCE):
             if not is_wanted():
@@ -98,54 +96,29 @@ class Compaction:
                 read = list(_days_in_rows(connection, streams[first : first + _STREAMS_AT_ONCE], day_us))
             encoded = [days.encode_day(stream_id, day_us, day) for stream_id, day in read]
             compressed += sum(one.runs for one in encoded)
-            self._wait_for_turn()
-            if not self._writer.write(_writing(encoded, day_us)):
+            if not self._write(_writing(encoded, day_us)):
                 return True
 
         def move(connection: Connection) -> bool:
             if days.horizon(connection) > day_us:
                 return True
             # A run that arrived meanwhile is not in its block: the day is then compressed anew.
-            if days.day_runs(connection, day_us, day_us + DAY_US) != compressed:
+            if tail.run_count(connection, day_us, day_us + DAY_US) != compressed:
                 return False
             days.move_horizon(connection, day_us + DAY_US)
             return True
 
-        return self._writer.write(move)
+        return self._write(move)
 
     def _clear(self, is_wanted: Callable[[], bool]) -> None:
         """Delete the rows before the horizon, oldest first."""
         while is_wanted():
             with self._database.reading() as connection:
                 horizon_us = days.horizon(connection)
-                firsts = [
-                    connection.execute(select(func.min(one.c.time_us)).where(one.c.time_us < horizon_us)).scalar()
-                    for one in (tables.run, tables.sample)
-                ]
-            known = [int(one) for one in firsts if one is not None]
-            if not known:
+                slot = tail.oldest_slot(connection, horizon_us)
+            if slot is None:
                 return
-            until_us = min(min(known) + _CLEARED_US, horizon_us)
-            self._wait_for_turn()
-            self._writer.write(_clearing(until_us))
-
-    def _wait_for_turn(self) -> None:
-        deadline = time.monotonic() + _LONGEST_WAIT_S
-        while self._writer.waiting and time.monotonic() < deadline:
-            time.sleep(0.005)
-
-
-def _retiring(limits: Sequence[tuple[int, int, int]]) -> Callable[[Connection], None]:
-    """Series with the moments before which their blocks and their hours' summaries go."""
-
-    def job(connection: Connection) -> None:
-        for table, at in (("block", 1), ("hour_summaries", 2)):
-            connection.exec_driver_sql(
-                f"DELETE FROM {table} WHERE key >= ? AND key < ?",
-                [(days.block_key(one[0], 0), days.block_key(one[0], max(0, one[at]))) for one in limits],
-            )
-
-    return job
+            self._write(partial(tail.clear, until_us=(slot + 1) * tail.SLOT_US))
 
 
 def _writing(encoded: Sequence[EncodedDay], day_us: int) -> Callable[[Connection], bool]:
@@ -160,63 +133,25 @@ def _writing(encoded: Sequence[EncodedDay], day_us: int) -> Callable[[Connection
     return job
 
 
-def _clearing(until_us: int) -> Callable[[Connection], None]:
-    def job(connection: Connection) -> None:
-        for table in ("run", "sample"):
-            connection.exec_driver_sql(f"DELETE FROM {table} WHERE time_us < ?", (until_us,))
-
-    return job
-
-
 def _days_in_rows(connection: Connection, streams: Sequence[int], day_us: int) -> Iterator[tuple[int, Day]]:
-    """The day of each stream, from the rows of `run` and `sample`."""
-    marks = ", ".join(str(int(one)) for one in streams)
-    window = {"from_us": day_us, "to_us": day_us + DAY_US}
-    rows = connection.execute(
-        text(
-            "SELECT stream_id, time_us, reason, is_generated, attempts, detail FROM run"
-            f" WHERE time_us >= :from_us AND time_us < :to_us AND +stream_id IN ({marks}) ORDER BY stream_id, time_us"
-        ),
-        window,
-    ).all()
-    table = tables.series
-    query = select(table.c.id, table.c.stream_id, table.c.quantity).where(table.c.stream_id.in_(streams))
-    series = {series_id: (stream_id, quantity) for series_id, stream_id, quantity in connection.execute(query)}
-    ids = ", ".join(str(int(one)) for one in series) or "NULL"
-    found = connection.execute(
-        text(
-            "SELECT series_id, time_us, value FROM sample"
-            f" WHERE time_us >= :from_us AND time_us < :to_us AND +series_id IN ({ids})"
-        ),
-        window,
-    ).all()
-    of_series = np.array([row[0] for row in found], dtype=np.int64)
-    sample_times = np.array([row[1] for row in found], dtype=np.int64)
-    sample_values = np.array([row[2] for row in found], dtype=np.float64)
-    order = np.lexsort((sample_times, of_series))
-    of_series, sample_times, sample_values = of_series[order], sample_times[order], sample_values[order]
-    run_streams = np.array([row[0] for row in rows], dtype=np.int64)
-    for stream_id in streams:
-        first, last = np.searchsorted(run_streams, [stream_id, stream_id + 1])
-        own = rows[first:last]
-        times = np.array([row[1] for row in own], dtype=np.int64)
-        values: dict[str, FloatArray] = {}
-        for series_id, (owner, quantity) in series.items():
-            if owner != stream_id:
-                continue
-            left, right = np.searchsorted(of_series, [series_id, series_id + 1])
-            if left == right:
-                continue
-            column = np.full(times.size, np.nan)
-            # Every sample was stored with its run, in one commit.
-            column[np.searchsorted(times, sample_times[left:right])] = sample_values[left:right]
-            values[quantity] = column
-        yield (
-            stream_id,
-            Day(
-                times,
-                np.array([days.code(row[2], is_generated=bool(row[3])) for row in own], dtype=np.uint8),
-                [{"attempts": orjson.loads(row[4]), "detail": orjson.loads(row[5])} for row in own],
-                values,
-            ),
+    """The day of each stream, from its rows."""
+    runs: dict[int, list[TailRun]] = {one: [] for one in streams}
+    for one in tail.runs_of(connection, streams, day_us, day_us + DAY_US):
+        runs[one.stream_id].append(one)
+    names = connection.execute(
+        select(tables.series.c.id, tables.series.c.stream_id, tables.series.c.quantity).where(
+            tables.series.c.stream_id.in_(streams)
         )
+    ).all()
+    samples = tail.samples(connection, [row.id for row in names], day_us, day_us + DAY_US)
+    for stream_id, own in runs.items():
+        times = np.array([one.time_us for one in own], dtype=np.int64)
+        values: dict[str, FloatArray] = {}
+        for row in names:
+            if row.stream_id == stream_id and row.id in samples:
+                column = np.full(times.size, np.nan)
+                # Every sample was stored with its run, in one commit.
+                column[np.searchsorted(times, samples[row.id][0])] = samples[row.id][1]
+                values[row.quantity] = column
+        codes = np.array([days.code(one.reason, is_generated=one.is_generated) for one in own], dtype=np.uint8)
+        yield stream_id, Day(times, codes, [one.body for one in own], values)

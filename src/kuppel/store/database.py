@@ -15,9 +15,20 @@ from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.pool import NullPool
 
 # `Connection` is what jobs and readers are handed; whoever names its type takes it from here.
-__all__ = ["Connection", "Database", "DatabaseUnusable"]
+__all__ = ["Connection", "Database", "DatabaseUnusable", "forget", "remembered"]
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+def remembered(connection: Connection, what: str) -> dict[Any, Any]:
+    """What the writer knows of its own rows, so that it need not ask for them at each commit."""
+    known: dict[str, dict[Any, Any]] = connection.info.setdefault("remembered", {})
+    return known.setdefault(what, {})
+
+
+def forget(connection: Connection) -> None:
+    """Something was undone: what was remembered may be undone with it."""
+    connection.info.pop("remembered", None)
 
 
 class DatabaseUnusable(Exception):

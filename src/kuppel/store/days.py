@@ -1,7 +1,7 @@
 """Finished days: every run of one stream's day, as compressed columns that share one column of times.
 
 **The horizon** is a moment at the start of a day. What was measured before it is in blocks, what was measured since is in
-the rows of `run` and `sample`: each run is in exactly one of the two for every reader at every moment, since the horizon
+the rows of the tail: each run is in exactly one of the two for every reader at every moment, since the horizon
 moves in one commit, which a reader's snapshot either sees or does not. A day on its way is written beside the rows first;
 nobody reads blocks beyond the horizon. Once it has moved, the rows before it are dead and go away in small pieces.
 
@@ -14,20 +14,25 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection, Table, func, select
-from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy import Connection, Table, bindparam, delete, func, select
 
 from kuppel.core import sketch as sketches
 from kuppel.core.reason import Reason
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.store import block, summary, tables
+from kuppel.store.database import remembered
+from kuppel.store.dialect import insert, put_rows
 
 DAY_US = 86_400_000_000
 # Columns that every stream's day has, beside those of its quantities; names that no quantity has.
 TIMES, CODES, BODIES = "_times", "_codes", "_bodies"
 
 _HORIZON = "horizon_us"
-KEY_DAYS = 1 << 20
+_BODIES_RETIRED = "bodies_retired_us"
+_KEY_SERIES = 1 << 40
+_KEYS_AT_ONCE = 1000
+# Above so many keys, and this share of all series, a stretch of days is read whole rather than key by key.
+_SOUGHT, _SOUGHT_SHARE = 2000, 0.1
 _GENERATED = 128
 _REASONS = tuple(Reason)
 _CODE_OF = {reason: number + 1 for number, reason in enumerate(_REASONS)}
@@ -65,13 +70,18 @@ def reason_of(run_code: int) -> str | None:
 
 
 def block_key(series_id: int, day_us: int) -> int:
-    """One integer for a series and a day, series first: a series' days lie side by side."""
-    return series_id * KEY_DAYS + day_us // DAY_US
+    """One integer for a day and a series, day first: new days go behind the old ones, and the oldest go as a piece."""
+    return day_us // DAY_US * _KEY_SERIES + series_id
 
 
 def key_day(key: int) -> int:
     """The start of the day of a block's key."""
-    return key % KEY_DAYS * DAY_US
+    return key // _KEY_SERIES * DAY_US
+
+
+def key_series(key: int) -> int:
+    """The series of a block's key."""
+    return key % _KEY_SERIES
 
 
 def horizon(connection: Connection) -> int:
@@ -81,8 +91,7 @@ def horizon(connection: Connection) -> int:
 
 
 def move_horizon(connection: Connection, to_us: int) -> None:
-    statement = insert(tables.mark).values(name=_HORIZON, value=to_us)
-    connection.execute(statement.on_conflict_do_update(index_elements=["name"], set_={"value": statement.excluded.value}))
+    put_rows(connection, tables.mark, [(_HORIZON, to_us)])
 
 
 def series_of(
@@ -97,7 +106,10 @@ def series_of(
 
 
 def series_ids(connection: Connection, wanted: set[tuple[int, str]]) -> dict[tuple[int, str], int]:
-    """The ids of series, made where there were none."""
+    """The ids of series, made where there were none. Known ones are remembered until something on the connection fails."""
+    ids: dict[tuple[int, str], int] = remembered(connection, "series")
+    if wanted <= ids.keys():
+        return ids
     table = tables.series
     query = select(table.c.stream_id, table.c.quantity, table.c.id).where(
         table.c.stream_id.in_({stream_id for stream_id, _ in wanted})
@@ -106,19 +118,76 @@ def series_ids(connection: Connection, wanted: set[tuple[int, str]]) -> dict[tup
     missing = sorted(wanted - known.keys())
     if missing:
         connection.execute(
-            insert(table), [{"stream_id": stream_id, "quantity": quantity} for stream_id, quantity in missing]
+            insert(connection, table), [{"stream_id": stream_id, "quantity": quantity} for stream_id, quantity in missing]
         )
         known |= {(stream_id, quantity): one for stream_id, quantity, one in connection.execute(query)}
-    return known
+    ids |= known
+    return ids
 
 
-def payloads(connection: Connection, table: Table, series: int, from_us: int, to_us: int) -> dict[int, bytes]:
-    """A series' blocks (or hour summaries) by day, of the days that touch [from_us, to_us), in the order of time."""
-    first, last = block_key(series, from_us), block_key(series, to_us - 1)
-    rows = connection.execute(
-        select(table.c.key, table.c.payload).where(table.c.key >= first, table.c.key <= last).order_by(table.c.key)
-    )
-    return {key_day(key): payload for key, payload in rows}
+def payloads(
+    connection: Connection, table: Table, series: Collection[int], from_us: int, to_us: int
+) -> dict[int, dict[int, bytes]]:
+    """Blocks (or hour summaries) by series and day, of the days that touch [from_us, to_us), in the order of time."""
+    found: dict[int, dict[int, bytes]] = {one: {} for one in series}
+    for key, payload in rows_of(connection, table, ["payload"], series, from_us, to_us):
+        found[key_series(key)][key_day(key)] = payload
+    return found
+
+
+def rows_of(
+    connection: Connection, table: Table, columns: Sequence[str], series: Collection[int], from_us: int, to_us: int
+) -> list[Any]:
+    """Key and columns of the rows of some series, of the days that touch [from_us, to_us), in the order of time."""
+    first_us = first_day(connection)
+    if first_us is None or not series:
+        return []
+    # Nothing lies in blocks beyond the horizon but a day that is just being written.
+    start, end = max(from_us, first_us) // DAY_US, -(-min(to_us, horizon(connection)) // DAY_US)
+    wanted = sorted(series)
+    count = (end - start) * len(wanted)
+    if count <= 0:
+        return []
+    # The driver's own cursor: over tens of thousands of rows, all that stands above it costs more than the reading.
+    cursor = connection.connection.cursor()
+    statement = "SELECT key" + "".join(f', "{name}"' for name in columns) + f' FROM "{table.name}" WHERE key'
+    try:
+        if count > _SOUGHT and len(wanted) > _SOUGHT_SHARE * _series_count(connection):
+            own = set(wanted)
+            cursor.execute(f"{statement} >= {start * _KEY_SERIES} AND key < {end * _KEY_SERIES} ORDER BY key")
+            return [row for row in cursor.fetchall() if row[0] % _KEY_SERIES in own]
+        keys = [day * _KEY_SERIES + one for day in range(start, end) for one in wanted]
+        found: list[Any] = []
+        for at in range(0, count, _KEYS_AT_ONCE):
+            chosen = ",".join(map(str, keys[at : at + _KEYS_AT_ONCE]))
+            cursor.execute(f"{statement} IN ({chosen}) ORDER BY key")
+            found += cursor.fetchall()
+        return found
+    finally:
+        cursor.close()
+
+
+def groups_of(rows: Sequence[Any], groups: Mapping[int, int]) -> list[int]:
+    """The group of each row of `rows_of`, by the series of its key."""
+    series = np.fromiter(sorted(groups), np.int64, len(groups))
+    numbers = np.fromiter((groups[one] for one in series.tolist()), np.int64, len(groups))
+    own = np.fromiter((row[0] for row in rows), np.int64, len(rows)) % _KEY_SERIES
+    found: list[int] = numbers[np.searchsorted(series, own)].tolist() if rows else []
+    return found
+
+
+def _series_count(connection: Connection) -> int:
+    return connection.execute(select(func.count()).select_from(tables.series)).scalar_one()
+
+
+def first_day(connection: Connection) -> int | None:
+    """The start of the oldest day of which anything is kept in blocks or summaries."""
+    firsts = [
+        connection.execute(select(func.min(table.c.key))).scalar()
+        for table in (tables.block, tables.day_summary, tables.hour_summaries)
+    ]
+    known = [key_day(int(one)) for one in firsts if one is not None]
+    return min(known, default=None)
 
 
 def read_days(connection: Connection, stream_id: int, names: Iterable[str], from_us: int, to_us: int) -> dict[int, Day]:
@@ -127,14 +196,23 @@ def read_days(connection: Connection, stream_id: int, names: Iterable[str], from
     Codes are read when they are named; without them every run counts as ok. A damaged block is left out: its day (times,
     codes) or its column is then missing, the rest stays readable.
     """
-    to_us = min(to_us, horizon(connection))
-    if to_us <= from_us:
-        return {}
+    return read_days_of(connection, [stream_id], names, from_us, to_us)[stream_id]
+
+
+def read_days_of(
+    connection: Connection, stream_ids: Collection[int], names: Iterable[str], from_us: int, to_us: int
+) -> dict[int, dict[int, Day]]:
+    """`read_days` for many streams: days by stream."""
     wanted = {TIMES, *names}
-    columns = {
-        name: payloads(connection, tables.block, series, from_us, to_us)
-        for series, (_, name) in series_of(connection, [stream_id], wanted).items()
-    }
+    series = series_of(connection, stream_ids, wanted)
+    read = payloads(connection, tables.block, series, from_us, to_us)
+    columns: dict[int, dict[str, dict[int, bytes]]] = {one: {} for one in stream_ids}
+    for one, (stream_id, name) in series.items():
+        columns[stream_id][name] = read[one]
+    return {stream_id: _read_days(own, wanted) for stream_id, own in columns.items()}
+
+
+def _read_days(columns: Mapping[str, Mapping[int, bytes]], wanted: set[str]) -> dict[int, Day]:
     found: dict[int, Day] = {}
     for day_us, packed in columns.get(TIMES, {}).items():
         try:
@@ -205,7 +283,9 @@ def encode_day(stream_id: int, day_us: int, day: Day) -> EncodedDay:
 def write_days(connection: Connection, encoded: Sequence[EncodedDay]) -> None:
     """Store days, in the place of what was there of them."""
     ids = series_ids(connection, {(one.stream_id, name) for one in encoded for name in one.blocks})
-    blocks, days, hours = [], [], []
+    blocks: list[tuple[Any, ...]] = []
+    days: list[tuple[Any, ...]] = []
+    hours: list[tuple[Any, ...]] = []
     for one in encoded:
         for name, payload in one.blocks.items():
             key = block_key(ids[one.stream_id, name], one.day_us)
@@ -215,10 +295,8 @@ def write_days(connection: Connection, encoded: Sequence[EncodedDay]) -> None:
                 row = (key, told.count, told.failed, told.sum, told.least, told.most, sketches.encode(told.sketch))
                 days.append(row)
                 hours.append((key, one.hours[name]))
-    upsert = "INSERT OR REPLACE INTO {} VALUES ({})"
-    for table, rows in (("block", blocks), ("day_summary", days), ("hour_summaries", hours)):
-        if rows:
-            connection.exec_driver_sql(upsert.format(table, ", ".join("?" * len(rows[0]))), rows)
+    for table, rows in ((tables.block, blocks), (tables.day_summary, days), (tables.hour_summaries, hours)):
+        put_rows(connection, table, sorted(rows))
 
 
 def merge_runs(connection: Connection, stream_id: int, day_us: int, late: Day) -> int:
@@ -262,28 +340,33 @@ def _joined(one: Day, two: Day) -> Day:
     )
 
 
-def day_runs(connection: Connection, from_us: int, to_us: int) -> int:
-    """How many runs lie in rows, in the window, of streams that are there."""
-    table = tables.run
-    query = (
-        select(func.count())
-        .select_from(table)
-        .where(table.c.time_us >= from_us, table.c.time_us < to_us, table.c.stream_id.in_(select(tables.stream.c.id)))
-    )
-    return connection.execute(query).scalar_one()
-
-
-def streams_with_rows(connection: Connection, from_us: int, to_us: int) -> list[int]:
-    """Streams, of those that are there, with runs in rows in the window; a removed probe leaves rows behind."""
-    table = tables.run
-    query = select(table.c.stream_id).where(table.c.time_us >= from_us, table.c.time_us < to_us).distinct()
-    found = set(connection.execute(query).scalars())
-    return sorted(found & set(connection.execute(select(tables.stream.c.id)).scalars()))
-
-
 def remove_series(connection: Connection, series_ids: Collection[int]) -> None:
     """Remove every finished day of these series."""
-    ranges = [(block_key(one, 0), block_key(one + 1, 0)) for one in series_ids]
-    for name in ("block", "day_summary", "hour_summaries"):
-        if ranges:
-            connection.exec_driver_sql(f"DELETE FROM {name} WHERE key >= ? AND key < ?", ranges)
+    first_us, last_us = first_day(connection), horizon(connection)
+    if first_us is None or not series_ids:
+        return
+    days = range(first_us // DAY_US, last_us // DAY_US + 1)
+    keys = [{"gone": day * _KEY_SERIES + one} for day in days for one in sorted(series_ids)]
+    for table in (tables.block, tables.day_summary, tables.hour_summaries):
+        connection.execute(delete(table).where(table.c.key == bindparam("gone")), keys)
+
+
+def retire(connection: Connection, table: Table, before_us: int) -> None:
+    """Remove what a table holds of days that ended before a moment."""
+    connection.execute(delete(table).where(table.c.key < before_us // DAY_US * _KEY_SERIES))
+
+
+def retire_bodies(connection: Connection, before_us: int) -> bool:
+    """Remove what explains single runs of one day that ended before a moment; whether there may be another such day."""
+    first_us = connection.execute(select(func.min(tables.block.c.key))).scalar()
+    retired = connection.execute(select(tables.mark.c.value).where(tables.mark.c.name == _BODIES_RETIRED)).scalar()
+    day = max((first_us or 0) // _KEY_SERIES, (retired or 0) // DAY_US)
+    if first_us is None or day >= before_us // DAY_US:
+        return False
+    series = connection.execute(select(tables.series.c.id).where(tables.series.c.quantity == BODIES)).scalars().all()
+    key = tables.block.c.key
+    gone = [{"gone": day * _KEY_SERIES + one} for one in series]
+    if gone:
+        connection.execute(delete(tables.block).where(key == bindparam("gone")), gone)
+    put_rows(connection, tables.mark, [(_BODIES_RETIRED, (day + 1) * DAY_US)])
+    return True

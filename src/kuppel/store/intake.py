@@ -7,11 +7,12 @@ from typing import Any
 import numpy as np
 import orjson
 from sqlalchemy import Connection, select, update
-from sqlalchemy.dialects.sqlite import insert
 
 from kuppel.core.result import Result
-from kuppel.store import days, tables
+from kuppel.store import days, tables, tail
+from kuppel.store.database import remembered
 from kuppel.store.days import Day
+from kuppel.store.dialect import add_rows, put_rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +56,7 @@ def take_batch(
     taken = [one for one in results if last is None or one.sequence > last]
     store_results(connection, taken, is_generated=False)
     if last is None or up_to > last:
-        statement = insert(table).values(vantage_point_id=vantage_point_id, spool=spool, last_sequence=up_to)
-        connection.execute(
-            statement.on_conflict_do_update(
-                index_elements=["vantage_point_id", "spool"], set_={"last_sequence": statement.excluded.last_sequence}
-            )
-        )
+        put_rows(connection, table, [(vantage_point_id, spool, up_to)])
         if refused:
             points = tables.vantage_point
             connection.execute(
@@ -93,7 +89,7 @@ def _merge_late(connection: Connection, results: Sequence[NumberedResult], is_ge
         day = Day(
             np.array([one.started_us for one in late], dtype=np.int64),
             np.array([days.code(one.reason, is_generated=is_generated) for one in late], dtype=np.uint8),
-            [{"attempts": _attempts(one), "detail": dict(one.detail)} for one in late],
+            [orjson.loads(_body(one)) for one in late],
             {name: np.array([one.quantities.get(name, np.nan) for one in late]) for name in names},
         )
         days.merge_runs(connection, stream_id, day_us, day)
@@ -102,64 +98,47 @@ def _merge_late(connection: Connection, results: Sequence[NumberedResult], is_ge
 def _store_rows(connection: Connection, results: Sequence[NumberedResult], is_generated: bool) -> None:
     if not results:
         return
-    connection.exec_driver_sql(
-        "INSERT INTO run (time_us, stream_id, reason, is_generated, attempts, detail) VALUES (?, ?, ?, ?, ?, ?)"
-        " ON CONFLICT DO NOTHING",
-        [_run_row(one, is_generated) for one in results],
-    )
     series = days.series_ids(connection, {(one.stream_id, name) for one in results for name in one.result.quantities})
-    samples = [
-        (one.result.started_us, series[one.stream_id, name], value)
-        for one in results
-        for name, value in one.result.quantities.items()
-    ]
-    if samples:
-        connection.exec_driver_sql(
-            "INSERT INTO sample (time_us, series_id, value) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", samples
-        )
+    runs: list[tuple[Any, ...]] = []
+    samples: list[tuple[int, int, int, float]] = []
+    # In the order of their keys, so that neighbours go into the same page one after another.
+    for one in sorted(results, key=lambda one: (tail.slot(one.result.started_us), one.stream_id, one.result.started_us)):
+        result, stream_id, time_us = one.result, one.stream_id, one.result.started_us
+        slot = tail.slot(time_us)
+        runs.append((slot, stream_id, time_us, result.reason, is_generated, _body(result)))
+        for name, value in result.quantities.items():
+            samples.append((slot, series[stream_id, name], time_us, value))
+    add_rows(connection, tables.run, runs)
+    add_rows(connection, tables.sample, samples)
 
 
-def _attempts(result: Result) -> list[dict[str, Any]]:
-    return [
-        {
-            "started_us": attempt.started_us,
-            "duration_us": attempt.duration_us,
-            "reason": attempt.reason,
-            "note": attempt.note,
-        }
-        for attempt in result.attempts
-    ]
-
-
-def _run_row(one: NumberedResult, is_generated: bool) -> tuple[Any, ...]:
-    result = one.result
-    reason = None if result.reason is None else str(result.reason)
-    return (
-        result.started_us,
-        one.stream_id,
-        reason,
-        is_generated,
-        orjson.dumps(_attempts(result)).decode(),
-        orjson.dumps(dict(result.detail)).decode(),
-    )
+def _body(result: Result) -> bytes:
+    return orjson.dumps({"attempts": result.attempts, "detail": result.detail})
 
 
 def _store_facts(connection: Connection, results: Sequence[NumberedResult]) -> None:
     """Facts are stored when they change. One that arrives out of time order is not: what holds now is newer."""
-    table = tables.fact
-    streams = {one.stream_id for one in results if one.result.facts}
-    if not streams:
+    wanted = {(one.stream_id, name) for one in results for name in one.result.facts}
+    if not wanted:
         return
-    newest: dict[tuple[int, str], tuple[int, str]] = {}
-    query = select(table).where(table.c.stream_id.in_(streams)).order_by(table.c.from_us)
-    for stream_id, name, from_us, value in connection.execute(query):
-        newest[stream_id, name] = (from_us, value)
+    newest = _newest_facts(connection, wanted)
     changed = []
     for one in sorted(results, key=lambda one: one.result.started_us):
         for name, value in one.result.facts.items():
             before = newest.get((one.stream_id, name))
             if before is None or (before[1] != value and before[0] < one.result.started_us):
                 newest[one.stream_id, name] = (one.result.started_us, value)
-                changed.append({"stream_id": one.stream_id, "name": name, "from_us": one.result.started_us, "value": value})
-    if changed:
-        connection.execute(insert(table).on_conflict_do_nothing(), changed)
+                changed.append((one.stream_id, name, one.result.started_us, value))
+    add_rows(connection, tables.fact, changed)
+
+
+def _newest_facts(connection: Connection, wanted: set[tuple[int, str]]) -> dict[tuple[int, str], tuple[int, str]]:
+    """Since when each fact holds, and its value; remembered until something on the connection fails."""
+    known: dict[tuple[int, str], tuple[int, str]] = remembered(connection, "facts")
+    streams = {stream_id for stream_id, name in wanted if (stream_id, name) not in known}
+    if streams:
+        table = tables.fact
+        query = select(table).where(table.c.stream_id.in_(streams)).order_by(table.c.from_us)
+        for stream_id, name, from_us, value in connection.execute(query):
+            known[stream_id, name] = (from_us, value)
+    return known

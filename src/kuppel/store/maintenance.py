@@ -37,7 +37,7 @@ def check(database: Database) -> Report:
         blocks = 0
         for key, payload in connection.exec_driver_sql("SELECT key, payload FROM block"):
             blocks += 1
-            series = key // days.KEY_DAYS
+            series = days.key_series(key)
             stream, quantity = names.get(series, (0, days.TIMES))
             try:
                 _read(quantity, payload)
@@ -47,7 +47,7 @@ def check(database: Database) -> Report:
             try:
                 summary.decode_hours(payload)
             except block.BlockDamaged as error:
-                damaged.append(f"hours of series {key // days.KEY_DAYS}, day {_date(days.key_day(key))}: {error}")
+                damaged.append(f"hours of series {days.key_series(key)}, day {_date(days.key_day(key))}: {error}")
         rows = connection.exec_driver_sql("SELECT name, sum(pgsize) FROM dbstat GROUP BY name ORDER BY 2 DESC").all()
         sizes = {str(name): int(size) for name, size in rows}
     return Report(blocks, damaged, broken, sizes)

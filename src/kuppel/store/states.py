@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import Connection, bindparam, func, select, update
-from sqlalchemy.dialects.sqlite import insert
 
 from kuppel.core.state import State, StreamState
 from kuppel.store import tables
+from kuppel.store.dialect import put_rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,19 +39,9 @@ def keep_states(connection: Connection, notes: Sequence[StateNote]) -> None:
             for note in notes
         ],
     )
-    changes = [
-        {"stream_id": note.stream_id, "time_us": time_us, "state": state}
-        for note in notes
-        for time_us, state in note.changes
-    ]
-    if changes:
-        statement = insert(tables.state_change)
-        connection.execute(
-            statement.on_conflict_do_update(
-                index_elements=["stream_id", "time_us"], set_={"state": statement.excluded.state}
-            ),
-            changes,
-        )
+    # Two changes of a stream at one moment are one: the later holds.
+    changes = {(note.stream_id, time_us): str(state) for note in notes for time_us, state in note.changes}
+    put_rows(connection, tables.state_change, [(*key, state) for key, state in changes.items()])
 
 
 def state_spans(

@@ -2,13 +2,15 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kuppel.core import sketch as sketches
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.core.sketch import Sketch
-from kuppel.store.block import decode_values, encode_values, packed_hours, unpacked_hours
+from kuppel.store.block import from_plain_values, packed_hours, plain_values, unpacked_hours
 
 HOUR_US = 3_600_000_000
 
@@ -36,12 +38,21 @@ def hours_of(day_us: int, times_us: IntArray, values: FloatArray, failed_us: Int
     hours = (times_us - day_us) // HOUR_US
     failed = np.bincount((failed_us - day_us) // HOUR_US, minlength=24)
     made = sketches.grouped_sketches(values, hours, 24)
+    counts = np.bincount(hours, minlength=24)
+    held = np.flatnonzero(counts)
+    ordered, starts = values[np.argsort(hours, kind="stable")], np.cumsum(counts[held]) - counts[held]
+    ends: dict[int, tuple[float, float, float]] = {}
+    if held.size:
+        columns = (
+            np.add.reduceat(ordered, starts),
+            np.minimum.reduceat(ordered, starts),
+            np.maximum.reduceat(ordered, starts),
+        )
+        ends = dict(zip(held.tolist(), zip(*(one.tolist() for one in columns), strict=True), strict=True))
     found = {}
-    for hour in range(24):
-        own = values[hours == hour]
-        if own.size or failed[hour]:
-            least, most = (float(own.min()), float(own.max())) if own.size else (None, None)
-            found[hour] = Summary(own.size, int(failed[hour]), float(own.sum()), least, most, made[hour])
+    for hour in np.flatnonzero(counts + failed).tolist():
+        total, least, most = ends.get(hour, (0.0, None, None))
+        found[hour] = Summary(int(counts[hour]), int(failed[hour]), total, least, most, made[hour])
     return found
 
 
@@ -60,24 +71,49 @@ def merged(summaries: Sequence[Summary]) -> Summary:
 
 
 def encode_hours(hours: dict[int, Summary]) -> bytes:
-    """All columns of the day's hours one after another: alike things side by side take the least room."""
+    """The day's hours as columns and a table of all buckets by hours: alike things side by side take the least room.
+
+    size, buckets, width of a count, length of each column of values (u4) | hour, count, failed (u4 each, by octet)
+    | steps between the buckets (u2) | counts, a row an hour, by octet | sums, least, most (as in a block of values)
+    """
     told = [hours[hour] for hour in sorted(hours)]
-    columns = [
-        # To a millionth, which is far below what adding in another order changes.
-        np.array([round(one.sum, 6) for one in told]),
-        np.array([np.nan if one.least is None else one.least for one in told]),
-        np.array([np.nan if one.most is None else one.most for one in told]),
+    keys = sketches.merged(one.sketch for one in told).keys
+    table = np.zeros((len(told), keys.size), "<u4")
+    for row, one in zip(table, told, strict=True):
+        row[np.searchsorted(keys, one.sketch.keys)] = one.sketch.counts
+    width = 4 if table.max(initial=0) > 65_535 else 2 if table.max(initial=0) > 255 else 1
+    values = [
+        plain_values(np.array(column, dtype=np.float64))
+        for column in (
+            # To a millionth, which is far below what adding in another order changes.
+            [round(one.sum, 6) for one in told],
+            [np.nan if one.least is None else one.least for one in told],
+            [np.nan if one.most is None else one.most for one in told],
+        )
     ]
-    values = [encode_values(one) for one in columns]
-    whole = np.array(
-        [(hour, hours[hour].count, hours[hour].failed, hours[hour].sketch.keys.size) for hour in sorted(hours)], dtype="<u4"
-    ).reshape(-1, 4)
-    keys = [np.diff(one.sketch.keys, prepend=0) for one in told]
-    steps = np.concatenate(keys).astype("<i2") if keys else np.empty(0, "<i2")
-    counts = np.concatenate([one.sketch.counts for one in told]).astype("<u4") if told else np.empty(0, "<u4")
-    lengths = np.array([len(told), *(len(one) for one in values)], dtype="<u4")
-    shuffled = [column.view(np.uint8).reshape(-1, column.itemsize).T.tobytes() for column in (steps, counts)]
-    return packed_hours(lengths.tobytes() + whole.T.tobytes() + b"".join(shuffled) + b"".join(values))
+    whole = np.array([(hour, hours[hour].count, hours[hour].failed) for hour in sorted(hours)], dtype="<u4").reshape(-1, 3)
+    steps = np.diff(keys, prepend=0).astype("<i2")
+    head = np.array([len(told), keys.size, width, *(len(one) for one in values)], dtype="<u4")
+    counts = table.view(np.uint8).reshape(-1, 4)[:, :width]
+    parts = [head.tobytes(), _by_octet(whole.T.copy()), _by_octet(steps), counts.T.tobytes(), *values]
+    return packed_hours(b"".join(parts))
+
+
+def _by_octet(column: NDArray[Any]) -> bytes:
+    return column.reshape(-1).view(np.uint8).reshape(-1, column.itemsize).T.tobytes()
+
+
+def _from_octets(body: bytes, kind: str, count: int, at: int) -> tuple[NDArray[Any], int]:
+    width = np.dtype(kind).itemsize
+    octets = np.frombuffer(body, np.uint8, width * count, at).reshape(width, count).T.copy()
+    return octets.reshape(-1).view(kind), at + width * count
+
+
+def _head(body: bytes) -> tuple[list[int], NDArray[Any], int]:
+    """The numbers of the head; hour, count and failed of each hour, shape (3, hours); where the rest begins."""
+    head = np.frombuffer(body, "<u4", 6).tolist()
+    whole, at = _from_octets(body, "<u4", head[0] * 3, 24)
+    return head, whole.reshape(3, -1).astype(np.int64), at
 
 
 def hour_counts(payload: bytes) -> tuple[IntArray, IntArray]:
@@ -87,9 +123,7 @@ def hour_counts(payload: bytes) -> tuple[IntArray, IntArray]:
     ------
     BlockDamaged
     """
-    body = unpacked_hours(payload)
-    size = int(np.frombuffer(body, "<u4", 1)[0])
-    whole = np.frombuffer(body, "<u4", size * 4, 16).reshape(4, size).astype(np.int64)
+    _, whole, _ = _head(unpacked_hours(payload))
     return whole[0], whole[1]
 
 
@@ -101,24 +135,21 @@ def decode_hours(payload: bytes) -> dict[int, Summary]:
     BlockDamaged
     """
     body = unpacked_hours(payload)
-    size, *lengths = (int(one) for one in np.frombuffer(body, "<u4", 4))
-    whole = np.frombuffer(body, "<u4", size * 4, 16).reshape(4, size)
-    buckets = int(whole[3].sum())
-    at = 16 + size * 16
-    steps = np.frombuffer(body, np.uint8, buckets * 2, at).reshape(2, buckets).T.copy().view("<i2").reshape(-1)
-    at += buckets * 2
-    counts = np.frombuffer(body, np.uint8, buckets * 4, at).reshape(4, buckets).T.copy().view("<u4").reshape(-1)
-    at += buckets * 4
+    (size, buckets, width, *lengths), whole, at = _head(body)
+    steps, at = _from_octets(body, "<i2", buckets, at)
+    keys = np.cumsum(steps, dtype=np.int64).astype(np.int32)
+    octets = np.zeros((size * buckets, 4), np.uint8)
+    octets[:, :width] = np.frombuffer(body, np.uint8, width * size * buckets, at).reshape(width, -1).T
+    table = octets.reshape(-1).view("<u4").reshape(size, buckets)
+    at += width * size * buckets
     columns = []
     for length in lengths:
-        columns.append(decode_values(body[at : at + length]))
+        columns.append(from_plain_values(body[at : at + length]))
         at += length
     found = {}
-    edges = np.concatenate([[0], np.cumsum(whole[3].astype(np.int64))])
-    for index in range(size):
-        hour, count, failed, _ = (int(one) for one in whole[:, index])
-        a, b = edges[index], edges[index + 1]
-        made = Sketch(np.cumsum(steps[a:b]).astype(np.int32), counts[a:b].astype(np.int64))
+    for index, (hour, count, failed) in enumerate(whole.T.tolist()):
+        held = np.flatnonzero(table[index])
+        made = Sketch(keys[held], table[index][held].astype(np.int64))
         total, least, most = (float(column[index]) for column in columns)
         found[hour] = Summary(count, failed, total, None if count == 0 else least, None if count == 0 else most, made)
     return found

@@ -1,7 +1,4 @@
-"""The tables. Times are UTC microseconds; JSON columns hold settings and explanations that nothing is searched by.
-
-`sample` and `run` begin their key with the time, so that a commit of fresh results touches few pages.
-"""
+"""The tables. Times are UTC microseconds; JSON columns hold settings and explanations that nothing is searched by."""
 
 from sqlalchemy import (
     JSON,
@@ -16,6 +13,8 @@ from sqlalchemy import (
     Table,
     UniqueConstraint,
 )
+
+from kuppel.store.dialect import Whole
 
 metadata = MetaData(
     naming_convention={
@@ -39,11 +38,11 @@ vantage_point = Table(
     Column("tags", JSON, nullable=False, server_default="[]"),
     # None once its token is withdrawn.
     Column("token_hash", String, unique=True),
-    Column("enrolled_us", Integer, nullable=False),
-    Column("seen_us", Integer, nullable=False),
-    Column("clock_offset_us", Integer),
-    Column("clock_error_us", Integer),
-    Column("scheduling_lag_us", Integer, nullable=False, default=0),
+    Column("enrolled_us", Whole, nullable=False),
+    Column("seen_us", Whole, nullable=False),
+    Column("clock_offset_us", Whole),
+    Column("clock_error_us", Whole),
+    Column("scheduling_lag_us", Whole, nullable=False, default=0),
     Column("is_busy", Boolean, nullable=False, default=False),
     Column("spooled", Integer, nullable=False, default=0),
     Column("dropped_details", Integer, nullable=False, default=0),
@@ -58,7 +57,7 @@ spool = Table(
     metadata,
     Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE"), primary_key=True),
     Column("spool", String, primary_key=True),
-    Column("last_sequence", Integer, nullable=False),
+    Column("last_sequence", Whole, nullable=False),
 )
 
 target = Table(
@@ -79,9 +78,9 @@ probe = Table(
     Column("settings", JSON, nullable=False),
     # Credentials among the settings, sealed with the hub's key file.
     Column("sealed", LargeBinary),
-    Column("interval_us", Integer, nullable=False),
+    Column("interval_us", Whole, nullable=False),
     Column("attempts", Integer, nullable=False),
-    Column("attempt_gap_us", Integer, nullable=False),
+    Column("attempt_gap_us", Whole, nullable=False),
     Column("interface", String),
     Column("source", String),
     Column("limits", JSON, nullable=False),
@@ -98,12 +97,12 @@ stream = Table(
     Column("probe_id", ForeignKey("probe.id", ondelete="CASCADE"), nullable=False),
     Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE"), nullable=False, index=True),
     Column("is_active", Boolean, nullable=False),
-    Column("created_us", Integer, nullable=False),
+    Column("created_us", Whole, nullable=False),
     Column("state", String, nullable=False),
-    Column("state_since_us", Integer, nullable=False),
+    Column("state_since_us", Whole, nullable=False),
     Column("judged", String, nullable=False),
     Column("levels", JSON, nullable=False),
-    Column("last_run_us", Integer),
+    Column("last_run_us", Whole),
     UniqueConstraint("probe_id", "vantage_point_id"),
     # Runs and samples name streams and series without a foreign key: a number must never be given twice.
     sqlite_autoincrement=True,
@@ -119,24 +118,27 @@ series = Table(
     sqlite_autoincrement=True,
 )
 
+# What is measured of days that are not finished; `slot` is five minutes of time, see `store.tail`.
 sample = Table(
     "sample",
     metadata,
-    Column("time_us", Integer, primary_key=True, autoincrement=False),
+    Column("slot", Integer, primary_key=True, autoincrement=False),
     Column("series_id", Integer, primary_key=True, autoincrement=False),
+    Column("time_us", Whole, primary_key=True, autoincrement=False),
     Column("value", Float, nullable=False),
     sqlite_with_rowid=False,
 )
 
+# `body` is one JSON document: attempts, and detail of the kind.
 run = Table(
     "run",
     metadata,
-    Column("time_us", Integer, primary_key=True, autoincrement=False),
+    Column("slot", Integer, primary_key=True, autoincrement=False),
     Column("stream_id", Integer, primary_key=True, autoincrement=False),
+    Column("time_us", Whole, primary_key=True, autoincrement=False),
     Column("reason", String),
     Column("is_generated", Boolean, nullable=False),
-    Column("attempts", JSON, nullable=False),
-    Column("detail", JSON, nullable=False),
+    Column("body", LargeBinary, nullable=False),
     sqlite_with_rowid=False,
 )
 
@@ -146,7 +148,7 @@ fact = Table(
     metadata,
     Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), primary_key=True),
     Column("name", String, primary_key=True),
-    Column("from_us", Integer, primary_key=True),
+    Column("from_us", Whole, primary_key=True),
     Column("value", String, nullable=False),
     sqlite_with_rowid=False,
 )
@@ -155,7 +157,7 @@ state_change = Table(
     "state_change",
     metadata,
     Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), primary_key=True),
-    Column("time_us", Integer, primary_key=True),
+    Column("time_us", Whole, primary_key=True),
     Column("state", String, nullable=False),
     sqlite_with_rowid=False,
 )
@@ -170,8 +172,8 @@ person = Table(
     Column("password_hash", String, nullable=False),
     Column("must_change", Boolean, nullable=False),
     Column("is_active", Boolean, nullable=False),
-    Column("created_us", Integer, nullable=False),
-    Column("signed_in_us", Integer),
+    Column("created_us", Whole, nullable=False),
+    Column("signed_in_us", Whole),
 )
 
 # The browser has the session's random name; what is stored is its digest.
@@ -180,8 +182,8 @@ session = Table(
     metadata,
     Column("digest", String, primary_key=True),
     Column("person_id", ForeignKey("person.id", ondelete="CASCADE"), nullable=False, index=True),
-    Column("created_us", Integer, nullable=False),
-    Column("used_us", Integer, nullable=False),
+    Column("created_us", Whole, nullable=False),
+    Column("used_us", Whole, nullable=False),
     Column("address", String, nullable=False),
     sqlite_with_rowid=False,
 )
@@ -193,7 +195,7 @@ sign_in_failure = Table(
     Column("id", Integer, primary_key=True),
     Column("name", String(collation="NOCASE"), nullable=False, index=True),
     Column("address", String, nullable=False),
-    Column("time_us", Integer, nullable=False),
+    Column("time_us", Whole, nullable=False),
 )
 
 api_token = Table(
@@ -204,10 +206,10 @@ api_token = Table(
     Column("person_id", ForeignKey("person.id", ondelete="CASCADE"), nullable=False),
     Column("scopes", JSON, nullable=False),
     Column("digest", String, nullable=False, unique=True),
-    Column("created_us", Integer, nullable=False),
-    Column("expires_us", Integer),
-    Column("used_us", Integer),
-    Column("withdrawn_us", Integer),
+    Column("created_us", Whole, nullable=False),
+    Column("expires_us", Whole),
+    Column("used_us", Whole),
+    Column("withdrawn_us", Whole),
 )
 
 enrolment_token = Table(
@@ -224,9 +226,9 @@ enrolment_token = Table(
     Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE")),
     Column("most_uses", Integer, nullable=False),
     Column("uses", Integer, nullable=False),
-    Column("created_us", Integer, nullable=False),
-    Column("expires_us", Integer, nullable=False),
-    Column("withdrawn_us", Integer),
+    Column("created_us", Whole, nullable=False),
+    Column("expires_us", Whole, nullable=False),
+    Column("withdrawn_us", Whole),
 )
 
 # Who did what. Triggers refuse to change or remove a row (migration 0002).
@@ -234,7 +236,7 @@ record = Table(
     "record",
     metadata,
     Column("id", Integer, primary_key=True),
-    Column("time_us", Integer, nullable=False, index=True),
+    Column("time_us", Whole, nullable=False, index=True),
     Column("actor_kind", String, nullable=False),
     Column("actor", String, nullable=False),
     Column("address", String, nullable=False),
@@ -249,7 +251,7 @@ record = Table(
 block = Table(
     "block",
     metadata,
-    Column("key", Integer, primary_key=True, autoincrement=False),
+    Column("key", Whole, primary_key=True, autoincrement=False),
     Column("payload", LargeBinary, nullable=False),
 )
 
@@ -257,7 +259,7 @@ block = Table(
 day_summary = Table(
     "day_summary",
     metadata,
-    Column("key", Integer, primary_key=True, autoincrement=False),
+    Column("key", Whole, primary_key=True, autoincrement=False),
     Column("count", Integer, nullable=False),
     Column("failed", Integer, nullable=False),
     Column("sum", Float, nullable=False),
@@ -269,7 +271,7 @@ day_summary = Table(
 hour_summaries = Table(
     "hour_summaries",
     metadata,
-    Column("key", Integer, primary_key=True, autoincrement=False),
+    Column("key", Whole, primary_key=True, autoincrement=False),
     Column("payload", LargeBinary, nullable=False),
 )
 
@@ -278,5 +280,5 @@ mark = Table(
     "mark",
     metadata,
     Column("name", String, primary_key=True),
-    Column("value", Integer, nullable=False),
+    Column("value", Whole, nullable=False),
 )

@@ -10,7 +10,7 @@ import structlog
 from sqlalchemy import Connection
 from sqlalchemy.exc import OperationalError
 
-from kuppel.store.database import Database
+from kuppel.store.database import Database, forget
 
 T = TypeVar("T")
 Job = Callable[[Connection], T]
@@ -97,8 +97,10 @@ class Writer:
                     except OperationalError:
                         raise
                     except Exception as error:
+                        forget(connection)
                         future.set_exception(error)
         except Exception as error:
+            forget(connection)
             failure = _told(error)
             _log.error("commit failed", reason=str(failure), jobs=len(batch))
             for _, future in batch:

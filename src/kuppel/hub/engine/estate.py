@@ -169,8 +169,8 @@ def main_statistics(
     wanted = {one.stream.id: KINDS[one.probe.kind].main for one in streams}
     if to_us - from_us > _EXACT_US:
         with database.reading() as connection:
-            merged = history.sketches_of(connection, wanted, from_us, to_us)
-        return {one: sketch_statistic(merged[one], share) for one in wanted}
+            merged = history.sketches_of(connection, wanted.items(), from_us, to_us)
+        return {one[0]: sketch_statistic(merged[one], share) for one in wanted.items()}
     with database.reading() as connection:
         found = history.samples(connection, list(wanted), set(wanted.values()), from_us, to_us)
     return {

@@ -3,6 +3,8 @@
 import sqlalchemy as sa
 from alembic import op
 
+from kuppel.store.dialect import Whole
+
 revision = "0001"
 down_revision = None
 branch_labels = None
@@ -12,7 +14,7 @@ depends_on = None
 def upgrade() -> None:
     op.create_table(
         "run",
-        sa.Column("time_us", sa.Integer(), autoincrement=False, nullable=False),
+        sa.Column("time_us", Whole, autoincrement=False, nullable=False),
         sa.Column("stream_id", sa.Integer(), autoincrement=False, nullable=False),
         sa.Column("reason", sa.String(), nullable=True),
         sa.Column("is_generated", sa.Boolean(), nullable=False),
@@ -23,7 +25,7 @@ def upgrade() -> None:
     )
     op.create_table(
         "sample",
-        sa.Column("time_us", sa.Integer(), autoincrement=False, nullable=False),
+        sa.Column("time_us", Whole, autoincrement=False, nullable=False),
         sa.Column("series_id", sa.Integer(), autoincrement=False, nullable=False),
         sa.Column("value", sa.Float(), nullable=False),
         sa.PrimaryKeyConstraint("time_us", "series_id", name=op.f("pk_sample")),
@@ -47,11 +49,11 @@ def upgrade() -> None:
         sa.Column("version", sa.String(), nullable=False),
         sa.Column("addresses", sa.JSON(), nullable=False),
         sa.Column("token_hash", sa.String(), nullable=False),
-        sa.Column("enrolled_us", sa.Integer(), nullable=False),
-        sa.Column("seen_us", sa.Integer(), nullable=False),
-        sa.Column("clock_offset_us", sa.Integer(), nullable=True),
-        sa.Column("clock_error_us", sa.Integer(), nullable=True),
-        sa.Column("scheduling_lag_us", sa.Integer(), nullable=False),
+        sa.Column("enrolled_us", Whole, nullable=False),
+        sa.Column("seen_us", Whole, nullable=False),
+        sa.Column("clock_offset_us", Whole, nullable=True),
+        sa.Column("clock_error_us", Whole, nullable=True),
+        sa.Column("scheduling_lag_us", Whole, nullable=False),
         sa.Column("is_busy", sa.Boolean(), nullable=False),
         sa.Column("spooled", sa.Integer(), nullable=False),
         sa.Column("dropped_details", sa.Integer(), nullable=False),
@@ -69,9 +71,9 @@ def upgrade() -> None:
         sa.Column("kind", sa.String(), nullable=False),
         sa.Column("target_id", sa.Integer(), nullable=False),
         sa.Column("settings", sa.JSON(), nullable=False),
-        sa.Column("interval_us", sa.Integer(), nullable=False),
+        sa.Column("interval_us", Whole, nullable=False),
         sa.Column("attempts", sa.Integer(), nullable=False),
-        sa.Column("attempt_gap_us", sa.Integer(), nullable=False),
+        sa.Column("attempt_gap_us", Whole, nullable=False),
         sa.Column("interface", sa.String(), nullable=True),
         sa.Column("source", sa.String(), nullable=True),
         sa.Column("limits", sa.JSON(), nullable=False),
@@ -87,7 +89,7 @@ def upgrade() -> None:
         "spool",
         sa.Column("vantage_point_id", sa.Integer(), nullable=False),
         sa.Column("spool", sa.String(), nullable=False),
-        sa.Column("last_sequence", sa.Integer(), nullable=False),
+        sa.Column("last_sequence", Whole, nullable=False),
         sa.ForeignKeyConstraint(
             ["vantage_point_id"], ["vantage_point.id"], name=op.f("fk_spool_vantage_point_id"), ondelete="CASCADE"
         ),
@@ -99,12 +101,12 @@ def upgrade() -> None:
         sa.Column("probe_id", sa.Integer(), nullable=False),
         sa.Column("vantage_point_id", sa.Integer(), nullable=False),
         sa.Column("is_active", sa.Boolean(), nullable=False),
-        sa.Column("created_us", sa.Integer(), nullable=False),
+        sa.Column("created_us", Whole, nullable=False),
         sa.Column("state", sa.String(), nullable=False),
-        sa.Column("state_since_us", sa.Integer(), nullable=False),
+        sa.Column("state_since_us", Whole, nullable=False),
         sa.Column("judged", sa.String(), nullable=False),
         sa.Column("levels", sa.JSON(), nullable=False),
-        sa.Column("last_run_us", sa.Integer(), nullable=True),
+        sa.Column("last_run_us", Whole, nullable=True),
         sa.ForeignKeyConstraint(["probe_id"], ["probe.id"], name=op.f("fk_stream_probe_id"), ondelete="CASCADE"),
         sa.ForeignKeyConstraint(
             ["vantage_point_id"], ["vantage_point.id"], name=op.f("fk_stream_vantage_point_id"), ondelete="CASCADE"
@@ -118,7 +120,7 @@ def upgrade() -> None:
         "fact",
         sa.Column("stream_id", sa.Integer(), nullable=False),
         sa.Column("name", sa.String(), nullable=False),
-        sa.Column("from_us", sa.Integer(), nullable=False),
+        sa.Column("from_us", Whole, nullable=False),
         sa.Column("value", sa.String(), nullable=False),
         sa.ForeignKeyConstraint(["stream_id"], ["stream.id"], name=op.f("fk_fact_stream_id"), ondelete="CASCADE"),
         sa.PrimaryKeyConstraint("stream_id", "name", "from_us", name=op.f("pk_fact")),
@@ -137,7 +139,7 @@ def upgrade() -> None:
     op.create_table(
         "state_change",
         sa.Column("stream_id", sa.Integer(), nullable=False),
-        sa.Column("time_us", sa.Integer(), nullable=False),
+        sa.Column("time_us", Whole, nullable=False),
         sa.Column("state", sa.String(), nullable=False),
         sa.ForeignKeyConstraint(["stream_id"], ["stream.id"], name=op.f("fk_state_change_stream_id"), ondelete="CASCADE"),
         sa.PrimaryKeyConstraint("stream_id", "time_us", name=op.f("pk_state_change")),

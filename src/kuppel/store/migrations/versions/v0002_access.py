@@ -3,6 +3,8 @@
 import sqlalchemy as sa
 from alembic import op
 
+from kuppel.store.dialect import Whole
+
 revision = "0002"
 down_revision = "0001"
 branch_labels = None
@@ -24,8 +26,8 @@ def upgrade() -> None:
         sa.Column("password_hash", sa.String(), nullable=False),
         sa.Column("must_change", sa.Boolean(), nullable=False),
         sa.Column("is_active", sa.Boolean(), nullable=False),
-        sa.Column("created_us", sa.Integer(), nullable=False),
-        sa.Column("signed_in_us", sa.Integer(), nullable=True),
+        sa.Column("created_us", Whole, nullable=False),
+        sa.Column("signed_in_us", Whole, nullable=True),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_person")),
         sa.UniqueConstraint("name", name=op.f("uq_person_name")),
     )
@@ -33,8 +35,8 @@ def upgrade() -> None:
         "session",
         sa.Column("digest", sa.String(), nullable=False),
         sa.Column("person_id", sa.Integer(), nullable=False),
-        sa.Column("created_us", sa.Integer(), nullable=False),
-        sa.Column("used_us", sa.Integer(), nullable=False),
+        sa.Column("created_us", Whole, nullable=False),
+        sa.Column("used_us", Whole, nullable=False),
         sa.Column("address", sa.String(), nullable=False),
         sa.ForeignKeyConstraint(["person_id"], ["person.id"], name=op.f("fk_session_person_id_person"), ondelete="CASCADE"),
         sa.PrimaryKeyConstraint("digest", name=op.f("pk_session")),
@@ -46,7 +48,7 @@ def upgrade() -> None:
         sa.Column("id", sa.Integer(), nullable=False),
         sa.Column("name", sa.String(collation="NOCASE"), nullable=False),
         sa.Column("address", sa.String(), nullable=False),
-        sa.Column("time_us", sa.Integer(), nullable=False),
+        sa.Column("time_us", Whole, nullable=False),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_sign_in_failure")),
     )
     op.create_index(op.f("ix_sign_in_failure_name"), "sign_in_failure", ["name"])
@@ -57,10 +59,10 @@ def upgrade() -> None:
         sa.Column("person_id", sa.Integer(), nullable=False),
         sa.Column("scopes", sa.JSON(), nullable=False),
         sa.Column("digest", sa.String(), nullable=False),
-        sa.Column("created_us", sa.Integer(), nullable=False),
-        sa.Column("expires_us", sa.Integer(), nullable=True),
-        sa.Column("used_us", sa.Integer(), nullable=True),
-        sa.Column("withdrawn_us", sa.Integer(), nullable=True),
+        sa.Column("created_us", Whole, nullable=False),
+        sa.Column("expires_us", Whole, nullable=True),
+        sa.Column("used_us", Whole, nullable=True),
+        sa.Column("withdrawn_us", Whole, nullable=True),
         sa.ForeignKeyConstraint(
             ["person_id"], ["person.id"], name=op.f("fk_api_token_person_id_person"), ondelete="CASCADE"
         ),
@@ -79,9 +81,9 @@ def upgrade() -> None:
         sa.Column("vantage_point_id", sa.Integer(), nullable=True),
         sa.Column("most_uses", sa.Integer(), nullable=False),
         sa.Column("uses", sa.Integer(), nullable=False),
-        sa.Column("created_us", sa.Integer(), nullable=False),
-        sa.Column("expires_us", sa.Integer(), nullable=False),
-        sa.Column("withdrawn_us", sa.Integer(), nullable=True),
+        sa.Column("created_us", Whole, nullable=False),
+        sa.Column("expires_us", Whole, nullable=False),
+        sa.Column("withdrawn_us", Whole, nullable=True),
         sa.ForeignKeyConstraint(
             ["person_id"], ["person.id"], name=op.f("fk_enrolment_token_person_id_person"), ondelete="SET NULL"
         ),
@@ -97,7 +99,7 @@ def upgrade() -> None:
     op.create_table(
         "record",
         sa.Column("id", sa.Integer(), nullable=False),
-        sa.Column("time_us", sa.Integer(), nullable=False),
+        sa.Column("time_us", Whole, nullable=False),
         sa.Column("actor_kind", sa.String(), nullable=False),
         sa.Column("actor", sa.String(), nullable=False),
         sa.Column("address", sa.String(), nullable=False),

@@ -3,6 +3,8 @@
 import sqlalchemy as sa
 from alembic import op
 
+from kuppel.store.dialect import Whole
+
 revision = "0003"
 down_revision = "0002"
 branch_labels = None
@@ -13,13 +15,13 @@ def upgrade() -> None:
     for name in ("block", "hour_summaries"):
         op.create_table(
             name,
-            sa.Column("key", sa.Integer(), autoincrement=False, nullable=False),
+            sa.Column("key", Whole, autoincrement=False, nullable=False),
             sa.Column("payload", sa.LargeBinary(), nullable=False),
             sa.PrimaryKeyConstraint("key", name=op.f(f"pk_{name}")),
         )
     op.create_table(
         "day_summary",
-        sa.Column("key", sa.Integer(), autoincrement=False, nullable=False),
+        sa.Column("key", Whole, autoincrement=False, nullable=False),
         sa.Column("count", sa.Integer(), nullable=False),
         sa.Column("failed", sa.Integer(), nullable=False),
         sa.Column("sum", sa.Float(), nullable=False),
@@ -31,6 +33,6 @@ def upgrade() -> None:
     op.create_table(
         "mark",
         sa.Column("name", sa.String(), nullable=False),
-        sa.Column("value", sa.Integer(), nullable=False),
+        sa.Column("value", Whole, nullable=False),
         sa.PrimaryKeyConstraint("name", name=op.f("pk_mark")),
     )

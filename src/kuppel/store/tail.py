@@ -1,0 +1,254 @@
+"""The tail: runs and samples of days that are not finished yet, as rows.
+
+Their key begins with the **slot**, five minutes of time, then the stream (or series), then the time. A commit of fresh
+results so touches the few pages of the current slot, and one stream's last hours are a few seeks a slot. Measured at 2,000
+series a minute: with the time first, three hours of six series took 250 ms, since all rows are read; with slots 1.7 ms, and
+rows go in at 0.64 of the speed. Slots of 10 and 60 minutes read no faster and went in at 0.55 and 0.28.
+"""
+
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import orjson
+from numpy.typing import NDArray
+from sqlalchemy import ColumnElement, Connection, Table, func, select
+
+from kuppel.core.series import FloatArray, IntArray
+from kuppel.store import tables
+
+SLOT_US = 300_000_000
+# Above this share of all series, reading the whole stretch of time is quicker than seeking each in every slot.
+_SOUGHT_SHARE = 0.5
+_SERIES_AT_ONCE = 500
+_SLOTS_AT_ONCE = 288
+
+
+@dataclass(frozen=True, slots=True)
+class TailRun:
+    """A run as a row: `body` holds its attempts and its detail."""
+
+    time_us: int
+    stream_id: int
+    reason: str | None
+    is_generated: bool
+    body: dict[str, Any]
+
+
+def slot(time_us: int) -> int:
+    return time_us // SLOT_US
+
+
+def bounds(connection: Connection, from_us: int, to_us: int) -> tuple[int, int]:
+    """The part of a window in which there can be rows; the two meet when there is none."""
+    table = tables.run
+    # One at a time: asked for both at once, SQLite reads every row.
+    first, last = (connection.execute(select(edge(table.c.slot))).scalar() for edge in (func.min, func.max))
+    if first is None or last is None:
+        return from_us, from_us
+    from_us = max(from_us, int(first) * SLOT_US)
+    return from_us, max(from_us, min(to_us, (int(last) + 1) * SLOT_US))
+
+
+def within(table: Table, from_us: int, to_us: int) -> ColumnElement[bool]:
+    """All rows of a window: one stretch of the key."""
+    column = table.c
+    return (
+        (column.slot >= slot(from_us))
+        & (column.slot <= slot(to_us - 1))
+        & (column.time_us >= from_us)
+        & (column.time_us < to_us)
+    )
+
+
+def _sought(table: Table, owner: ColumnElement[int], ids: Collection[int], from_us: int, to_us: int) -> ColumnElement[bool]:
+    """The rows of some streams or series in a window: a seek for each of them in each slot."""
+    slots = range(slot(from_us), slot(to_us - 1) + 1)
+    return table.c.slot.in_(slots) & owner.in_(ids) & (table.c.time_us >= from_us) & (table.c.time_us < to_us)
+
+
+def _pieces(from_us: int, to_us: int) -> list[tuple[int, int]]:
+    """A window in pieces of at most a day, so that no statement becomes endless; oldest first."""
+    width = _SLOTS_AT_ONCE * SLOT_US
+    starts = range(from_us, to_us, width)
+    return [(start, min(start + width, to_us)) for start in starts]
+
+
+def samples(
+    connection: Connection, series: Collection[int], from_us: int, to_us: int
+) -> dict[int, tuple[IntArray, FloatArray]]:
+    """Times and values of each of these series that has any, in the order of time."""
+    from_us, to_us = bounds(connection, from_us, to_us)
+    table = tables.sample
+    columns = select(table.c.series_id, table.c.time_us, table.c.value)
+    rows: list[Any] = []
+    wanted = sorted(series)
+    if from_us >= to_us or not wanted:
+        return {}
+    all_series = connection.execute(select(func.count()).select_from(tables.series)).scalar_one()
+    if len(wanted) > _SOUGHT_SHARE * all_series:
+        own = set(wanted)
+        found = connection.execute(columns.where(within(table, from_us, to_us)))
+        rows = [row for row in found if row[0] in own]
+    else:
+        for at in range(0, len(wanted), _SERIES_AT_ONCE):
+            some = wanted[at : at + _SERIES_AT_ONCE]
+            for start, end in _pieces(from_us, to_us):
+                rows += connection.execute(columns.where(_sought(table, table.c.series_id, some, start, end))).all()
+    if not rows:
+        return {}
+    owners, times, values = zip(*rows, strict=True)
+    return _by_owner(np.array(owners), np.array(times), np.array(values, dtype=np.float64))
+
+
+def _by_owner(owners: IntArray, times: IntArray, values: NDArray[Any]) -> dict[int, tuple[IntArray, NDArray[Any]]]:
+    order = np.lexsort((times, owners))
+    owners, times, values = owners[order], times[order], values[order]
+    unique, firsts = np.unique(owners, return_index=True)
+    edges = [*firsts.tolist(), owners.size]
+    return {
+        int(one): (times[edges[at] : edges[at + 1]], values[edges[at] : edges[at + 1]]) for at, one in enumerate(unique)
+    }
+
+
+def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) -> tuple[IntArray, NDArray[np.bool_]]:
+    """Times of a stream's runs in their order, and whether each was ok."""
+    table = tables.run
+    columns = select(table.c.time_us, table.c.reason.is_(None))
+    rows: list[Any] = []
+    for start, end in _pieces(*bounds(connection, from_us, to_us)):
+        found = columns.where(_sought(table, table.c.stream_id, [stream_id], start, end)).order_by(table.c.time_us)
+        rows += connection.execute(found).all()
+    times, is_ok = zip(*rows, strict=True) if rows else ((), ())
+    return np.array(times, dtype=np.int64), np.array(is_ok, dtype=bool)
+
+
+def run_counts(connection: Connection, from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
+    """(ok runs, all runs) of every stream that has any."""
+    from_us, to_us = bounds(connection, from_us, to_us)
+    if from_us == to_us:
+        return {}
+    table = tables.run
+    query = (
+        select(table.c.stream_id, func.count() - func.count(table.c.reason), func.count())
+        .where(within(table, from_us, to_us))
+        .group_by(table.c.stream_id)
+    )
+    return {stream_id: (ok, total) for stream_id, ok, total in connection.execute(query)}
+
+
+def runs_per_slice(connection: Connection, width_us: int, from_us: int, to_us: int) -> Iterator[tuple[int, int]]:
+    """Starts of slices (multiples of the width) that hold any run, and how many."""
+    from_us, to_us = bounds(connection, from_us, to_us)
+    if from_us == to_us:
+        return
+    table = tables.run
+    start = table.c.time_us - table.c.time_us % width_us
+    query = select(start, func.count()).where(within(table, from_us, to_us)).group_by(start)
+    for start_us, count in connection.execute(query):
+        yield int(start_us), int(count)
+
+
+def newest_runs(
+    connection: Connection, stream_id: int, from_us: int, to_us: int, limit: int, *, is_failed_only: bool = False
+) -> list[TailRun]:
+    """The newest runs of a stream in the window, newest first."""
+    pieces = _pieces(*bounds(connection, from_us, to_us))[::-1]
+    return _some_runs(connection, stream_id, pieces, limit, is_failed_only=is_failed_only, is_newest_first=True)
+
+
+def oldest_runs(connection: Connection, stream_id: int, from_us: int, to_us: int, limit: int) -> list[TailRun]:
+    """The first runs of a stream in the window, oldest first."""
+    pieces = _pieces(*bounds(connection, from_us, to_us))
+    return _some_runs(connection, stream_id, pieces, limit, is_failed_only=False, is_newest_first=False)
+
+
+def _some_runs(
+    connection: Connection,
+    stream_id: int,
+    pieces: Iterable[tuple[int, int]],
+    limit: int,
+    *,
+    is_failed_only: bool,
+    is_newest_first: bool,
+) -> list[TailRun]:
+    table = tables.run
+    order = table.c.time_us.desc() if is_newest_first else table.c.time_us
+    found: list[TailRun] = []
+    for start, end in pieces:
+        query = select(table).where(_sought(table, table.c.stream_id, [stream_id], start, end))
+        if is_failed_only:
+            query = query.where(table.c.reason.is_not(None))
+        rows = connection.execute(query.order_by(order).limit(limit - len(found)))
+        found += [TailRun(row.time_us, row.stream_id, row.reason, row.is_generated, orjson.loads(row.body)) for row in rows]
+        if len(found) >= limit:
+            break
+    return found
+
+
+def runs_of(connection: Connection, streams: Sequence[int], from_us: int, to_us: int) -> list[TailRun]:
+    """All runs of some streams in a window, by stream and time."""
+    from_us, to_us = bounds(connection, from_us, to_us)
+    if from_us == to_us:
+        return []
+    table = tables.run
+    query = select(table).where(_sought(table, table.c.stream_id, streams, from_us, to_us))
+    rows = connection.execute(query.order_by(table.c.stream_id, table.c.time_us))
+    return [TailRun(row.time_us, row.stream_id, row.reason, row.is_generated, orjson.loads(row.body)) for row in rows]
+
+
+def has_generated(connection: Connection, stream_id: int, from_us: int, to_us: int) -> bool:
+    """Whether any run of the stream in the window was made up rather than measured."""
+    table = tables.run
+    return any(
+        connection.execute(
+            select(table.c.time_us)
+            .where(_sought(table, table.c.stream_id, [stream_id], start, end), table.c.is_generated)
+            .limit(1)
+        ).first()
+        for start, end in _pieces(*bounds(connection, from_us, to_us))
+    )
+
+
+def run_count(connection: Connection, from_us: int, to_us: int) -> int:
+    """How many runs lie in rows, in the window, of streams that are there."""
+    table = tables.run
+    query = (
+        select(func.count())
+        .select_from(table)
+        .where(within(table, from_us, to_us), table.c.stream_id.in_(select(tables.stream.c.id)))
+    )
+    return connection.execute(query).scalar_one()
+
+
+def streams_with_runs(connection: Connection, from_us: int, to_us: int) -> list[int]:
+    """Streams, of those that are there, with runs in the window; a removed probe leaves rows behind."""
+    table = tables.run
+    query = select(table.c.stream_id).where(within(table, from_us, to_us)).distinct()
+    found = set(connection.execute(query).scalars())
+    return sorted(found & set(connection.execute(select(tables.stream.c.id)).scalars()))
+
+
+def span(connection: Connection, from_us: int) -> tuple[int | None, int | None]:
+    """The first and the last time of a run since a moment."""
+    table = tables.run
+    ends: list[int | None] = []
+    for edge, pick in ((func.min(table.c.slot), func.min), (func.max(table.c.slot), func.max)):
+        at = connection.execute(select(edge).where(table.c.slot >= slot(from_us))).scalar()
+        query = select(pick(table.c.time_us)).where(table.c.slot == at, table.c.time_us >= from_us)
+        ends.append(None if at is None else connection.execute(query).scalar())
+    return ends[0], ends[1]
+
+
+def oldest_slot(connection: Connection, before_us: int) -> int | None:
+    """The first slot, before a moment, that holds a row of a run or a sample."""
+    firsts = [connection.execute(select(func.min(one.c.slot))).scalar() for one in (tables.run, tables.sample)]
+    known = [int(one) for one in firsts if one is not None and one < slot(before_us)]
+    return min(known, default=None)
+
+
+def clear(connection: Connection, until_us: int) -> None:
+    """Delete the rows of whole slots before a moment."""
+    for table in (tables.run, tables.sample):
+        connection.execute(table.delete().where(table.c.slot < slot(until_us)))
