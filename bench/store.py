@@ -20,7 +20,7 @@ import numpy as np
 from bench.machine import Steal
 from kuppel.core import sketch as sketches
 from kuppel.core.result import Attempt, Result
-from kuppel.core.series import band
+from kuppel.core.window import band
 from kuppel.store import days, history, inventory, tail
 from kuppel.store.database import Database
 from kuppel.store.days import DAY_US, Day
@@ -135,7 +135,7 @@ def reading(folder: Path, streams: int) -> dict[str, float]:
     duck.execute("CREATE TABLE sample (series INTEGER, t BIGINT, v DOUBLE)")
     starts = [FIRST + number * DAY_US for number in range(SPAN)]
     drawn = [[a_day(generator, start) for start in starts] for _ in range(min(streams, DIFFERENT))]
-    packed = [[days.encode_day(1, one.times_us[0] // DAY_US * DAY_US, one) for one in own] for own in drawn]
+    packed = [[days.encode_day(1, start, one) for start, one in zip(starts, own, strict=True)] for own in drawn]
     # As it happens in use: one day after another, all streams of each.
     for number in range(SPAN):
         encoded = [replace(packed[(stream - 1) % DIFFERENT][number], stream_id=stream) for stream in range(1, streams + 1)]

@@ -13,8 +13,9 @@ from kuppel.core.quantity import check_unit
 from kuppel.core.reason import SENTENCES, Reason
 from kuppel.core.schedule import next_slot, start_offset
 from kuppel.core.sentence import StreamReading, estate_sentence, figure, stream_sentence
-from kuppel.core.series import band, slice_counts, slice_means, slice_starts, slice_width, state_shares
+from kuppel.core.series import covered_shares, slice_counts, slice_means, slice_starts, slice_width
 from kuppel.core.state import State
+from kuppel.core.window import band
 
 MINUTE = 60_000_000
 
@@ -54,10 +55,22 @@ class Slices(unittest.TestCase):
 
     def test_shares_of_states_add_up(self) -> None:
         starts = slice_starts(0, 40, 10)
-        spans = [(0, 25, "fine"), (25, 40, "breached"), (0, 40, "fine")]
-        shares = state_shares(spans, 2, starts, 10)
-        self.assertEqual(shares["breached"].tolist(), [0, 0, 0.25, 0.5])
-        self.assertEqual((shares["fine"] + shares["breached"]).tolist(), [1, 1, 1, 1])
+        fine = covered_shares(np.array([0, 0]), np.array([25, 40]), 2, starts, 10)
+        breached = covered_shares(np.array([25]), np.array([40]), 2, starts, 10)
+        self.assertEqual(breached.tolist(), [0, 0, 0.25, 0.5])
+        self.assertEqual((fine + breached).tolist(), [1, 1, 1, 1])
+        self.assertEqual(covered_shares(np.empty(0, np.int64), np.empty(0, np.int64), 2, starts, 10).tolist(), [0] * 4)
+
+    @given(st.lists(st.tuples(st.integers(0, 90), st.integers(1, 40)), max_size=30), st.integers(1, 17))
+    def test_shares_are_what_counting_every_moment_gives(self, spans: list[tuple[int, int]], width: int) -> None:
+        starts = slice_starts(0, 100, width)
+        begun = np.array([start for start, _ in spans], dtype=np.int64)
+        ended = np.array([start + length for start, length in spans], dtype=np.int64)
+        moments = np.zeros(starts.size * width)
+        for start, length in spans:
+            moments[start : start + length] += 1
+        expected = moments.reshape(-1, width).mean(axis=1) / 7
+        np.testing.assert_allclose(covered_shares(begun, ended, 7, starts, width), expected, atol=1e-9)
 
 
 class Schedule(unittest.TestCase):

@@ -13,7 +13,9 @@ from kuppel.core.percentile import percentile, percentile_interval
 from kuppel.core.sketch import (
     ALPHA,
     Sketch,
+    class_counts,
     decode,
+    deviation,
     encode,
     grouped_sketches,
     merged,
@@ -114,6 +116,26 @@ class Many(unittest.TestCase):
         made = [sketch(one) for one in parts]
         expected = [quantile(one, share) if one.count else math.nan for one in made]
         np.testing.assert_array_equal(quantiles(made, share), expected)
+
+
+class Shape(unittest.TestCase):
+    @given(SAMPLES)
+    def test_deviation_and_classes_are_near_those_of_the_sample(self, values: np.ndarray) -> None:
+        own = sketch(values)
+        spread = deviation(own)
+        if values.size > 1 and np.isfinite(values).all():
+            assert spread is not None
+            # Each value is off by 1 % of itself at the most, and by the least that is told from zero.
+            reach = 0.01 * float(np.sqrt((values**2).sum() / (values.size - 1))) * 2 + 1e-8
+            self.assertLessEqual(abs(spread - float(values.std(ddof=1))), reach)
+        else:
+            self.assertIsNone(spread)
+        counts = class_counts(own, np.array([-5.0, 0.0, 5.0]))
+        self.assertEqual(counts.sum(), values.size)
+        for edge, at in ((-5.0, 1), (0.0, 2), (5.0, 3)):
+            below = np.count_nonzero(values < edge)
+            near = np.count_nonzero(np.abs(values - edge) <= ALPHA * abs(edge) * 1.01 + 1e-9)
+            self.assertLessEqual(abs(int(counts[:at].sum()) - below), near)
 
 
 class Bytes(unittest.TestCase):

@@ -57,7 +57,8 @@ class HubInside:
     def __init__(self, **settings: Any) -> None:
         self.folder = tempfile.TemporaryDirectory()
         self.url = "https://127.0.0.1" if "tls_cert" in settings else "http://127.0.0.1"
-        self.app = create_app(HubSettings(data=Path(self.folder.name), **settings))
+        # Processes that read take a second to start: a test that wants them says so.
+        self.app = create_app(HubSettings(data=Path(self.folder.name), **({"readers": 0} | settings)))
         self.client = TestClient(self.app, self.url, raise_server_exceptions=False, headers=ADMIN)
 
     def __enter__(self) -> Self:

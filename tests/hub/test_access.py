@@ -512,7 +512,7 @@ class Secrets(AccessCase):
         token = self.agent["Authorization"].removeprefix("Bearer ")
         browser = self.hub.signed_in("reader")
         session = browser.cookies["kuppel-session"]
-        folder = self.inner.database.path.parent
+        folder = self.inner.database.place.parent
         self.hub.client.__exit__(None, None, None)
         stolen = b"".join(path.read_bytes() for path in folder.glob("kuppel.db*"))
         for secret in (*self.SECRETS, PASSWORD, token, session, TOKEN, ADMIN["Authorization"].split()[1]):
@@ -547,7 +547,7 @@ class Secrets(AccessCase):
 
     def test_without_its_key_file_the_hub_does_not_start(self) -> None:
         self.add()
-        folder = self.inner.database.path.parent
+        folder = self.inner.database.place.parent
         self.hub.client.__exit__(None, None, None)
         kept = (folder / "secret-key").read_bytes()
         (folder / "secret-key").unlink()

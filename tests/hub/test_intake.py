@@ -206,7 +206,7 @@ class WhoMay(IntakeCase):
 
     def test_tokens_are_stored_as_digests(self) -> None:
         token = self.agent["Authorization"].removeprefix("Bearer ")
-        database = self.hub.app.state.hub.database.path
+        database = self.hub.app.state.hub.database.place
         self.hub.client.__exit__(None, None, None)
         stored = b"".join(path.read_bytes() for path in database.parent.glob("kuppel.db*"))
         self.assertNotIn(token.encode(), stored)

@@ -406,9 +406,10 @@ class States(StoreCase):
         note = StateNote(stream, judged, 300, 350, changes)
         self.writer.write(partial(states.keep_states, notes=[note]))
         with self.database.reading() as connection:
-            spans = states.state_spans(connection, 150, 400)
+            spans = states.state_spans(connection, 150, 400, stream)
+            columns = states.spans(connection, 150, 400)
             stored = inventory.stream(connection, stream)
-        self.assertEqual(
-            spans, [(stream, 150, 200, State.FINE), (stream, 200, 300, State.DEGRADED), (stream, 300, 400, State.BREACHED)]
-        )
+        self.assertEqual(spans, [(150, 200, State.FINE), (200, 300, State.DEGRADED), (300, 400, State.BREACHED)])
+        told = zip(columns.from_us.tolist(), columns.to_us.tolist(), columns.state.tolist(), strict=True)
+        self.assertEqual(list(told), spans)
         self.assertEqual((stored.state, stored.judged, stored.last_run_us), (State.BREACHED, judged, 350))

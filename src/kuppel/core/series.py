@@ -1,24 +1,10 @@
-"""A window of samples as a band: percentiles per slice of time."""
-
-from dataclasses import dataclass
+"""A window of time in slices."""
 
 import numpy as np
 from numpy.typing import NDArray
 
 IntArray = NDArray[np.int64]
 FloatArray = NDArray[np.float64]
-
-
-@dataclass(frozen=True, slots=True)
-class Band:
-    """Percentiles of a quantity per slice; NaN where a slice holds no sample. All arrays have the shape (slices,)."""
-
-    starts_us: IntArray
-    width_us: int
-    counts: IntArray
-    p5: FloatArray
-    p50: FloatArray
-    p95: FloatArray
 
 
 def slice_width(from_us: int, to_us: int, points: int, at_least_us: int) -> int:
@@ -31,32 +17,6 @@ def slice_width(from_us: int, to_us: int, points: int, at_least_us: int) -> int:
 def slice_starts(from_us: int, to_us: int, width_us: int) -> IntArray:
     """Starts of the slices that cover [from_us, to_us), aligned to multiples of the width so that they do not wander."""
     return np.arange(from_us // width_us * width_us, to_us, width_us, dtype=np.int64)
-
-
-def band(times_us: IntArray, values: FloatArray, from_us: int, to_us: int, width_us: int) -> Band:
-    """Percentiles per slice, of the empirical distribution (RFC 2330 §11.3).
-
-    Parameters
-    ----------
-    times_us, values : shape (n,), any order; samples outside the window are ignored.
-    """
-    starts = slice_starts(from_us, to_us, width_us)
-    inside = (times_us >= from_us) & (times_us < to_us)
-    index = (times_us[inside] - starts[0]) // width_us
-    kept = values[inside]
-    order = np.lexsort((kept, index))
-    index, kept = index[order], kept[order]
-    counts = np.bincount(index, minlength=starts.size).astype(np.int64)
-    first = np.concatenate([[0], np.cumsum(counts)[:-1]])
-
-    def at(share: float) -> FloatArray:
-        ranks = np.maximum(1, np.ceil(share * counts - 1e-9)).astype(np.int64)
-        result = np.full(starts.size, np.nan)
-        has = counts > 0
-        result[has] = kept[(first + ranks - 1)[has]]
-        return result
-
-    return Band(starts, width_us, counts, at(0.05), at(0.50), at(0.95))
 
 
 def slice_counts(times_us: IntArray, from_us: int, to_us: int, width_us: int) -> IntArray:
@@ -80,30 +40,33 @@ def slice_means(times_us: IntArray, values: FloatArray, from_us: int, to_us: int
         return np.where(counts > 0, sums / counts, np.nan)
 
 
-def state_shares(
-    spans: list[tuple[int, int, str]], streams: int, starts_us: IntArray, width_us: int
-) -> dict[str, FloatArray]:
-    """How much of an estate was in each state, per slice.
+def covered_shares(from_us: IntArray, to_us: IntArray, whole: int, starts_us: IntArray, width_us: int) -> FloatArray:
+    """How much of each slice some spans cover, as a share of `whole` things that all last.
 
     Parameters
     ----------
-    spans : (from_us, to_us, state) of every stream, clipped to the window.
-    streams : how many streams there are: what a share of 1 stands for.
+    from_us, to_us : shape (spans,), in any order; they may overlap.
+    whole : how many there are: what a share of 1 stands for.
 
     Returns
     -------
-    For each state that occurs, the share (0…1) of stream-time in it, shape (slices,).
+    Shares (0…1 when no thing is covered twice), shape (slices,).
+
+    Notes
+    -----
+    What spans cover until a moment t is Σ(t − from) over those begun less Σ(t − to) over those ended.
     """
-    shares: dict[str, FloatArray] = {}
-    if streams == 0 or starts_us.size == 0:
-        return shares
-    origin = int(starts_us[0])
-    for from_us, to_us, state in spans:
-        share = shares.setdefault(state, np.zeros(starts_us.size))
-        first = max(0, (from_us - origin) // width_us)
-        last = min(starts_us.size - 1, (to_us - 1 - origin) // width_us)
-        for index in range(first, last + 1):
-            start = origin + index * width_us
-            overlap = min(to_us, start + width_us) - max(from_us, start)
-            share[index] += overlap / width_us / streams
-    return shares
+    if whole == 0 or starts_us.size == 0:
+        return np.zeros(starts_us.size)
+    edges = np.append(starts_us, starts_us[-1] + width_us) - starts_us[0]
+
+    def passed(moments_us: IntArray) -> FloatArray:
+        moments = np.sort(moments_us - starts_us[0]).astype(np.float64)
+        sums = np.concatenate([[0.0], np.cumsum(moments)])
+        begun = np.searchsorted(moments, edges)
+        covered: FloatArray = begun * edges - sums[begun]
+        return covered
+
+    shares: FloatArray = np.diff(passed(from_us) - passed(to_us)) / width_us / whole
+    # Sums of many microseconds lose the last digits of a double.
+    return np.where(shares < 1e-9, 0.0, shares)

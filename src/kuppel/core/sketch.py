@@ -119,6 +119,23 @@ def quantiles(of: Sequence[Sketch], share: float) -> NDArray[np.float64]:
     return found
 
 
+def deviation(of: Sketch) -> float | None:
+    """The sample's standard deviation (n − 1), from the values that stand in for the buckets; None for fewer than two
+    values or with a lost packet among them."""
+    values, count = bucket_values(of.keys), of.count
+    if count < 2 or not np.isfinite(values).all():
+        return None
+    mean = float((values * of.counts).sum()) / count
+    return math.sqrt(float((of.counts * (values - mean) ** 2).sum()) / (count - 1))
+
+
+def class_counts(of: Sketch, edges: NDArray[np.float64]) -> Counts:
+    """How many values lie below the first edge, from each to below the next, and from the last on; shape (edges + 1,).
+    A value within `ALPHA` of an edge may be counted beside it."""
+    classes = np.searchsorted(edges, bucket_values(of.keys), side="right")
+    return np.bincount(classes, of.counts, edges.size + 1).astype(np.int64)
+
+
 def quantile_interval(of: Sketch, share: float, confidence: float = 0.95) -> PercentileInterval:
     """A percentile with its distribution-free interval, each within `ALPHA` of what the sample itself would give."""
     count = of.count

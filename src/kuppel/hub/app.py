@@ -22,6 +22,7 @@ from kuppel.hub.api import (
     matrix,
     people,
     probes,
+    query,
     record,
     ribbon,
     session,
@@ -32,7 +33,7 @@ from kuppel.hub.api import (
 )
 from kuppel.hub.api.guard import Access, declarations, may
 from kuppel.hub.api.problem import Problem, add_handlers, responses
-from kuppel.hub.hub import Hub, database_path, now_us
+from kuppel.hub.hub import Hub, database_place, now_us
 from kuppel.hub.protection import BodyBound, SecurityHeaders, Unforeseen
 from kuppel.hub.settings import HubSettings
 from kuppel.hub.web import WebApplication
@@ -63,7 +64,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         opened = database
         if opened is None:
-            opened = await run_in_threadpool(Database, database_path(settings))
+            opened = await run_in_threadpool(Database, database_place(settings))
         hub = Hub(settings, opened, asyncio.get_running_loop())
         app.state.hub = hub
         password = await run_in_threadpool(hub.first_start)
@@ -73,6 +74,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
         await run_in_threadpool(hub.judge.load)
         ticking = asyncio.create_task(_tick(hub))
         finishing = asyncio.create_task(_finish_days(hub))
+        hub.readers.warm_up()
         _log.info("hub ready", data=str(settings.data))
         try:
             yield
@@ -97,7 +99,8 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     add_handlers(app)
     api = APIRouter(prefix="/api", responses=responses(401, 403))
     for module in (
-        health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, live,
+        health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, query,
+        live,
     ):  # fmt: skip
         api.include_router(module.router)
 

@@ -3,7 +3,6 @@
 import asyncio
 import time
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from kuppel.core.access import Role
@@ -11,14 +10,16 @@ from kuppel.hub.engine import passwords
 from kuppel.hub.engine.access import Access, add_first_admin
 from kuppel.hub.engine.judge import Judge
 from kuppel.hub.live import LiveBus
+from kuppel.hub.readers import Readers
 from kuppel.hub.sealing import Sealer, kept_key
 from kuppel.hub.settings import DemoPerson, HubSettings
 from kuppel.store import inventory, people
 from kuppel.store.compaction import Compaction
-from kuppel.store.database import Database
+from kuppel.store.database import Database, Place
 from kuppel.store.inventory import Probe
 from kuppel.store.writer import Writer
 
+DATABASE_FILE = "kuppel.db"
 _CREDENTIALS = "credentials of a probe"
 
 
@@ -45,6 +46,7 @@ class Hub:
         self.bus = LiveBus(loop)
         self.judge = Judge(database, self.writer, self.bus, round(settings.delivery_s * 1e6))
         self.compaction = Compaction(database, self.writer)
+        self.readers = Readers(database, settings.readers)
         self.access = Access(database, self.writer, settings.session_life)
 
     def first_start(self) -> str | None:
@@ -65,6 +67,7 @@ class Hub:
 
     def close(self) -> None:
         """Commit what is queued and let go of the database."""
+        self.readers.close()
         self.writer.close()
         self.database.close()
 
@@ -88,5 +91,6 @@ def add_demo_people(writer: Writer, database: Database, wanted: list[DemoPerson]
             )
 
 
-def database_path(settings: HubSettings) -> Path:
-    return settings.data / "kuppel.db"
+def database_place(settings: HubSettings) -> Place:
+    """Where the hub's database is: a file in its folder, unless a server is named."""
+    return settings.database_url or settings.data / DATABASE_FILE

@@ -9,7 +9,7 @@ import uvicorn
 from fastapi import FastAPI
 
 from kuppel.hub.app import create_app
-from kuppel.hub.hub import database_path
+from kuppel.hub.hub import database_place
 from kuppel.hub.sealing import kept_key
 from kuppel.hub.settings import HubSettings
 from kuppel.store.database import Database
@@ -80,7 +80,7 @@ def run_hub(settings: HubSettings) -> None:
     """
     _check_certificate(settings)
     sock = listen(settings.host, settings.port)
-    database = Database(database_path(settings), is_synchronous_full=settings.is_synchronous_full)
+    database = Database(database_place(settings), is_synchronous_full=settings.is_synchronous_full)
     kept_key(settings.data / "secret-key")
     app = create_app(settings, database)
     config = uvicorn.Config(

@@ -25,6 +25,10 @@ class HubSettings(BaseSettings):
     model_config = SettingsConfigDict(env_prefix="KUPPEL_", extra="forbid")
 
     data: Path = Field(default=Path(".kuppel"), description="Folder of the database and the key file.")
+    database_url: str | None = Field(
+        default=None, pattern="^postgresql://", description="A PostgreSQL database, instead of a file in the folder."
+    )
+    readers: int = Field(default=2, ge=0, le=64, description="Processes that read; 0 reads in the hub's own.")
     host: str = Field(default="127.0.0.1", description="Address to listen on; other than loopback, TLS is needed.")
     port: int = Field(default=8470, ge=0, le=65_535, description="TCP port to listen on; 0 takes a free one.")
     names: list[str] = Field(default_factory=list, description="Names by which browsers and agents reach this hub.")

@@ -21,7 +21,7 @@ from kuppel.core.quantity import rounded
 from kuppel.core.state import Judgement
 from kuppel.hub.engine.access import digest, new_token
 from kuppel.hub.engine.judge import Judge
-from kuppel.hub.hub import database_path, now_us
+from kuppel.hub.hub import database_place, now_us
 from kuppel.hub.server import listen
 from kuppel.hub.settings import HubSettings
 from kuppel.lab import history, scenario
@@ -117,7 +117,7 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
     """The demo's inventory and history, through the same writer and judge that a running hub uses."""
     if settings.data.exists():  # an earlier preparation broke off
         shutil.rmtree(settings.data)
-    database = Database(database_path(settings))
+    database = Database(database_place(settings))
     writer = Writer(database)
     try:
         points = {point.name: _enrol(writer, point, folder) for point in POINTS}

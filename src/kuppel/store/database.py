@@ -1,4 +1,4 @@
-"""Opening the database: SQLite in WAL mode, migrated to this version, one engine to write and one to read."""
+"""Opening the database, migrated to this version: one engine to write and one to read. SQLite is in WAL mode."""
 
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -10,13 +10,17 @@ from alembic import command
 from alembic.config import Config
 from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
-from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event, make_url
 from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.pool import NullPool
 
-# `Connection` is what jobs and readers are handed; whoever names its type takes it from here.
-__all__ = ["Connection", "Database", "DatabaseUnusable", "forget", "remembered"]
+from kuppel.store.dialect import is_sqlite
 
+# `Connection` is what jobs and readers are handed; whoever names its type takes it from here.
+__all__ = ["Connection", "Database", "DatabaseUnusable", "Place", "forget", "remembered"]
+
+# A file of SQLite, or the URL of a PostgreSQL database.
+Place = Path | str
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -36,31 +40,33 @@ class DatabaseUnusable(Exception):
 
 
 class Database:
-    """A Kuppel database file, ready to read and write.
+    """A Kuppel database, ready to read and write.
+
+    Parameters
+    ----------
+    place : a file of SQLite, or the URL of a PostgreSQL database (`postgresql://user@host/name`).
+    is_migrating : whether to bring it to this version; left out by readers of a database that a hub has opened.
 
     Raises
     ------
     DatabaseUnusable
-        when the file cannot be opened, is not a database, or was written by a newer Kuppel.
+        when it cannot be opened, is not a database, or was written by a newer Kuppel.
     """
 
-    def __init__(self, path: Path, *, is_synchronous_full: bool = False) -> None:
-        self.path = path
+    def __init__(self, place: Place, *, is_synchronous_full: bool = False, is_migrating: bool = True) -> None:
+        self.place = place
         self._synchronous = "FULL" if is_synchronous_full else "NORMAL"
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            self.write_engine = self._engine("BEGIN IMMEDIATE", is_read_only=False)
-            self.read_engine = self._engine("BEGIN", is_read_only=True)
-            self._migrate()
-        except (OperationalError, OSError) as error:
-            cause = getattr(error, "orig", error)
-            raise DatabaseUnusable(
-                f"The database {path} cannot be opened: {cause}. Name a folder that Kuppel may write to with --data."
-            ) from None
-        except DatabaseError as error:
-            raise DatabaseUnusable(
-                f"{path} is not a Kuppel database: {error.orig}. Name another folder with --data, or move the file away."
-            ) from None
+        if isinstance(place, Path):
+            self._open_file(place, is_migrating)
+        else:
+            self._open_server(place, is_migrating)
+
+    @property
+    def name(self) -> str:
+        """The database in words, without the password that its URL may hold."""
+        return (
+            str(self.place) if isinstance(self.place, Path) else make_url(self.place).render_as_string(hide_password=True)
+        )
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
@@ -72,11 +78,45 @@ class Database:
         self.read_engine.dispose()
         self.write_engine.dispose()
 
-    def _engine(self, begin: str, *, is_read_only: bool) -> Engine:
-        options: dict[str, Any] = {} if is_read_only else {"poolclass": NullPool}
-        engine = create_engine(
-            f"sqlite:///{self.path}", connect_args={"timeout": 30, "check_same_thread": False}, **options
-        )
+    def _open_file(self, path: Path, is_migrating: bool) -> None:
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self.write_engine = self._file_engine(path, "BEGIN IMMEDIATE", is_read_only=False)
+            self.read_engine = self._file_engine(path, "BEGIN", is_read_only=True)
+            if is_migrating:
+                self._migrate()
+        except (OperationalError, OSError) as error:
+            cause = getattr(error, "orig", error)
+            raise DatabaseUnusable(
+                f"The database {path} cannot be opened: {cause}. Name a folder that Kuppel may write to with --data."
+            ) from None
+        except DatabaseError as error:
+            raise DatabaseUnusable(
+                f"{path} is not a Kuppel database: {error.orig}. Name another folder with --data, or move the file away."
+            ) from None
+
+    def _open_server(self, url: str, is_migrating: bool) -> None:
+        try:
+            made = make_url(url).set(drivername="postgresql+psycopg")
+            self.write_engine = create_engine(made, hide_parameters=True, poolclass=NullPool)
+            # A snapshot of one moment, as SQLite's readers have.
+            options = {"isolation_level": "REPEATABLE READ", "postgresql_readonly": True}
+            self.read_engine = create_engine(made, hide_parameters=True, execution_options=options)
+            if is_migrating:
+                self._migrate()
+        except ModuleNotFoundError:
+            raise DatabaseUnusable(
+                "PostgreSQL needs the package psycopg. Install it with: pip install 'kuppel[postgresql]'"
+            ) from None
+        except DatabaseError as error:
+            raise DatabaseUnusable(
+                f"The database {self.name} cannot be used: {error.orig}. Mend KUPPEL_DATABASE_URL, or start the database."
+            ) from None
+
+    def _file_engine(self, path: Path, begin: str, *, is_read_only: bool) -> Engine:
+        # What is stored, passwords' hashes too, must not reach the log with an error.
+        options: dict[str, Any] = {"hide_parameters": True} | ({} if is_read_only else {"poolclass": NullPool})
+        engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False}, **options)
 
         @event.listens_for(engine, "connect")
         def on_connect(connection: SqliteConnection, _record: object) -> None:
@@ -105,11 +145,20 @@ class Database:
         config.set_main_option("script_location", str(_MIGRATIONS))
         scripts = ScriptDirectory.from_config(config)
         with self.write_engine.connect() as connection:
+            if not is_sqlite(connection):
+                with connection.begin():
+                    self._upgrade(connection, config, scripts)
+                return
             # Rebuilding a table drops it, and with enforcement on that would take along every row that refers to it.
             # Outside a transaction, where alone SQLite heeds it.
             _driver(connection).execute("PRAGMA foreign_keys=OFF")
             with connection.begin():
                 self._upgrade(connection, config, scripts)
+                if broken := connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall():
+                    raise DatabaseUnusable(
+                        f"Migrating {self.name} would leave {len(broken)} rows that refer to nothing; it stays as it was."
+                        f" The first is in table {broken[0][0]}. Restore a backup, or start the Kuppel that wrote it."
+                    )
             _driver(connection).execute("PRAGMA foreign_keys=ON")
 
     def _upgrade(self, connection: Connection, config: Config, scripts: ScriptDirectory) -> None:
@@ -117,16 +166,11 @@ class Database:
         known = {script.revision for script in scripts.walk_revisions()}
         if found is not None and found not in known:
             raise DatabaseUnusable(
-                f"The database {self.path} was written by a newer Kuppel (its revision is {found}, this program knows"
+                f"The database {self.name} was written by a newer Kuppel (its revision is {found}, this program knows"
                 f" up to {scripts.get_current_head()}). Start that newer Kuppel, or name another folder with --data."
             )
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
-        if broken := connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall():
-            raise DatabaseUnusable(
-                f"Migrating {self.path} would leave {len(broken)} rows that refer to nothing; it was left as it was."
-                f" The first is in table {broken[0][0]}. Restore a backup, or start the Kuppel that wrote it."
-            )
 
 
 def _driver(connection: Connection) -> SqliteConnection:

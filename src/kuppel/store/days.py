@@ -182,12 +182,14 @@ def _series_count(connection: Connection) -> int:
 
 def first_day(connection: Connection) -> int | None:
     """The start of the oldest day of which anything is kept in blocks or summaries."""
-    firsts = [
-        connection.execute(select(func.min(table.c.key))).scalar()
-        for table in (tables.block, tables.day_summary, tables.hour_summaries)
-    ]
-    known = [key_day(int(one)) for one in firsts if one is not None]
-    return min(known, default=None)
+    firsts = [first_day_of(connection, one) for one in (tables.block, tables.day_summary, tables.hour_summaries)]
+    return min((one for one in firsts if one is not None), default=None)
+
+
+def first_day_of(connection: Connection, table: Table) -> int | None:
+    """The start of the oldest day in one of the tables of finished days."""
+    key = connection.execute(select(func.min(table.c.key))).scalar()
+    return None if key is None else key_day(int(key))
 
 
 def read_days(connection: Connection, stream_id: int, names: Iterable[str], from_us: int, to_us: int) -> dict[int, Day]:

@@ -15,6 +15,7 @@ from kuppel.store.summary import Summary
 from kuppel.store.tail import TailRun
 
 _FOREVER_US = 2**62
+_NOTHING = (np.empty(0, dtype=np.int64), np.empty(0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +72,18 @@ def finished_summaries(
         for stream_id, quantity in wanted.items():
             found[stream_id] += _edge_summaries(read[stream_id], quantity, start, end)
     return found
+
+
+def whole_summaries(connection: Connection, wanted: Mapping[int, str], from_us: int, to_us: int) -> dict[int, Summary]:
+    """One summary of the whole window for each stream's wanted quantity; failed runs of the tail are not counted in it."""
+    horizon_us = days.horizon(connection)
+    found = finished_summaries(connection, wanted, from_us, min(to_us, horizon_us))
+    keys = days.series_of(connection, wanted, set(wanted.values()))
+    for series, (_, values) in tail.samples(connection, keys, max(from_us, horizon_us), to_us).items():
+        stream_id, quantity = keys[series]
+        if wanted[stream_id] == quantity:
+            found[stream_id].append(summary.of_values(values, 0))
+    return {stream_id: summary.merged(pieces) for stream_id, pieces in found.items()}
 
 
 def _edge_summaries(read: Mapping[int, days.Day], quantity: str, start: int, end: int) -> list[Summary]:
@@ -153,6 +166,52 @@ def day_summaries(connection: Connection, wanted: Mapping[int, str], from_us: in
     ):
         told = Summary(count, failed, total, least, most, sketches.decode(packed))
         yield DaySummary(series[days.key_series(key)], days.key_day(key), told)
+
+
+def summaries(
+    connection: Connection, stream_id: int, quantity: str, from_us: int, to_us: int, *, is_by_day: bool
+) -> list[tuple[int, Summary]]:
+    """Starts and summaries of the whole hours (or days) that touch a window, for one quantity of a stream.
+
+    Of finished days they are read; of the days since, and of samples that came late, they are made.
+    """
+    horizon_us = days.horizon(connection)
+    found: list[tuple[int, Summary]] = []
+    if is_by_day:
+        kept = day_summaries(connection, {stream_id: quantity}, from_us, to_us)
+        found += [(one.day_us, one.summary) for one in kept]
+    else:
+        series = list(days.series_of(connection, [stream_id], [quantity]))
+        for key, payload in days.rows_of(connection, tables.hour_summaries, ["payload"], series, from_us, to_us):
+            try:
+                hours = summary.decode_hours(payload)
+            except block.BlockDamaged:
+                continue
+            starts = [(days.key_day(key) + hour * summary.HOUR_US, one) for hour, one in hours.items()]
+            found += [one for one in starts if from_us - summary.HOUR_US < one[0] < to_us]
+    for series_id in days.series_of(connection, [stream_id], [quantity]):
+        start_us = max(from_us // days.DAY_US * days.DAY_US, horizon_us)
+        times, values = tail.samples(connection, [series_id], start_us, to_us).get(series_id, _NOTHING)
+        run_times_us, is_ok = tail.run_times(connection, stream_id, start_us, to_us)
+        for day_us in np.unique(run_times_us // days.DAY_US * days.DAY_US).tolist():
+            own = (times >= day_us) & (times < day_us + days.DAY_US)
+            failed = run_times_us[~is_ok & (run_times_us >= day_us) & (run_times_us < day_us + days.DAY_US)]
+            hours = summary.hours_of(day_us, times[own], values[own], failed)
+            if is_by_day:
+                found.append((day_us, summary.merged(list(hours.values()))))
+            else:
+                starts = [(day_us + hour * summary.HOUR_US, one) for hour, one in hours.items()]
+                found += [one for one in starts if one[0] > from_us - summary.HOUR_US]
+    return found
+
+
+def is_retired(connection: Connection, from_us: int) -> bool:
+    """Whether samples since a moment are no longer kept, so that only summaries tell of them."""
+    sampled = days.first_day_of(connection, tables.block)
+    known = days.first_day(connection)
+    return (
+        known is not None and known < days.horizon(connection) and from_us < (sampled or days.horizon(connection)) > known
+    )
 
 
 def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) -> tuple[IntArray, IntArray]:

@@ -3,8 +3,11 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Connection, bindparam, func, select, update
 
+from kuppel.core.series import IntArray
 from kuppel.core.state import State, StreamState
 from kuppel.store import tables
 from kuppel.store.dialect import put_rows
@@ -44,24 +47,47 @@ def keep_states(connection: Connection, notes: Sequence[StateNote]) -> None:
     put_rows(connection, tables.state_change, [(*key, state) for key, state in changes.items()])
 
 
-def state_spans(
-    connection: Connection, from_us: int, to_us: int, stream_id: int | None = None
-) -> list[tuple[int, int, int, State]]:
-    """(stream, from, to, state), clipped to the window, for every active stream or one. Before its first state, nothing."""
+@dataclass(frozen=True, slots=True)
+class Spans:
+    """Spans of states in columns, all of shape (spans,): from, to and the state in words."""
+
+    from_us: IntArray
+    to_us: IntArray
+    state: NDArray[np.str_]
+
+
+def spans(connection: Connection, from_us: int, to_us: int) -> Spans:
+    """The states of all active streams, clipped to a window. Before its first state a stream has no span."""
     change, stream = tables.state_change, tables.stream
-    query = (
-        select(
-            change.c.stream_id,
-            change.c.time_us,
-            func.lead(change.c.time_us, 1, to_us)
-            .over(partition_by=change.c.stream_id, order_by=change.c.time_us)
-            .label("until_us"),
-            change.c.state,
-        )
-        .join(stream, stream.c.id == change.c.stream_id)
-        .where(change.c.time_us < to_us)
+    earlier = change.alias()
+    before = (
+        select(func.max(earlier.c.time_us))
+        .where(earlier.c.stream_id == stream.c.id, earlier.c.time_us <= from_us)
+        .scalar_subquery()
     )
-    query = query.where(stream.c.is_active) if stream_id is None else query.where(change.c.stream_id == stream_id)
-    spans = query.subquery()
-    rows = connection.execute(select(spans).where(spans.c.until_us > from_us).order_by(spans.c.stream_id, spans.c.time_us))
-    return [(one, max(start, from_us), min(until, to_us), State(state)) for one, start, until, state in rows]
+    query = (
+        select(change.c.stream_id, change.c.time_us, change.c.state)
+        .join(stream, stream.c.id == change.c.stream_id)
+        .where(stream.c.is_active, change.c.time_us < to_us, change.c.time_us >= func.coalesce(before, from_us))
+        .order_by(change.c.stream_id, change.c.time_us)
+    )
+    rows = connection.execute(query).all()
+    if not rows:
+        return Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.str_))
+    streams, times, states = (np.array(column) for column in zip(*rows, strict=True))
+    is_last = np.append(streams[1:] != streams[:-1], True)
+    until = np.where(is_last, to_us, np.append(times[1:], to_us))
+    return Spans(np.maximum(times, from_us), np.minimum(until, to_us), states)
+
+
+def state_spans(connection: Connection, from_us: int, to_us: int, stream_id: int) -> list[tuple[int, int, State]]:
+    """(from, to, state) of one stream, clipped to the window. Before its first state, nothing."""
+    change = tables.state_change
+    query = select(change.c.time_us, change.c.state).where(change.c.stream_id == stream_id, change.c.time_us < to_us)
+    rows = connection.execute(query.order_by(change.c.time_us)).all()
+    ends = [row.time_us for row in rows[1:]] + [to_us]
+    return [
+        (max(row.time_us, from_us), min(until, to_us), State(row.state))
+        for row, until in zip(rows, ends, strict=True)
+        if until > from_us
+    ]

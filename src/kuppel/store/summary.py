@@ -56,6 +56,12 @@ def hours_of(day_us: int, times_us: IntArray, values: FloatArray, failed_us: Int
     return found
 
 
+def of_values(values: FloatArray, failed: int) -> Summary:
+    """The summary of one stretch whose values are at hand."""
+    least, most = (float(values.min()), float(values.max())) if values.size else (None, None)
+    return Summary(values.size, failed, float(values.sum()), least, most, sketches.sketch(values))
+
+
 def merged(summaries: Sequence[Summary]) -> Summary:
     """The summary of several stretches together."""
     least = [one.least for one in summaries if one.least is not None]

@@ -336,6 +336,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/query/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Streams in one window against another */
+        get: operations["comparison_api_query_comparison_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/query/distribution": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How values spread over classes */
+        get: operations["distribution_api_query_distribution_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/query/top": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The worst streams of all */
+        get: operations["top_api_query_top_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/query/windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Statistics of streams in slices of time */
+        get: operations["windows_api_query_windows_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ready": {
         parameters: {
             query?: never;
@@ -941,6 +1009,23 @@ export interface components {
             is_active: boolean;
             role: components["schemas"]["Role"];
         };
+        /** ClassShape */
+        ClassShape: {
+            /** Count */
+            count: number;
+            /**
+             * From
+             * @description The first class has no lower edge.
+             */
+            from: number | null;
+            /** Share */
+            share: number | null;
+            /**
+             * To
+             * @description The last class has no upper edge.
+             */
+            to: number | null;
+        };
         /**
          * ClockReading
          * @description The hub's two readings of its clock for one exchange (T2 and T3 of RFC 5905 §8).
@@ -956,6 +1041,62 @@ export interface components {
              * @description UTC, microseconds since 1970-01-01T00:00:00Z.
              */
             sent_us: number;
+        };
+        /** ComparedShape */
+        ComparedShape: {
+            before: components["schemas"]["Figure"];
+            /**
+             * Difference
+             * @description Now less before.
+             */
+            difference: number | null;
+            /**
+             * High
+             * @description Upper end of the difference's 95 % interval.
+             */
+            high: number | null;
+            /**
+             * Is Clear
+             * @description Whether the interval lies on one side of zero.
+             */
+            is_clear: boolean;
+            /** Kind */
+            kind: string;
+            /** Kind Label */
+            kind_label: string;
+            /**
+             * Low
+             * @description Lower end of the difference's 95 % interval.
+             */
+            low: number | null;
+            now: components["schemas"]["Figure"];
+            /** Probe */
+            probe: string;
+            /** Provider */
+            provider: string;
+            state: components["schemas"]["State"];
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+            /** Vantage Point */
+            vantage_point: string;
+        };
+        /** ComparisonShape */
+        ComparisonShape: {
+            /**
+             * Method
+             * @default Interval recovered from the two figures' own (Zou and Donner 2008)
+             */
+            method: string;
+            other: components["schemas"]["Window"];
+            /** Quantity */
+            quantity: string;
+            /** Statistic */
+            statistic: string;
+            /** Streams */
+            streams: components["schemas"]["ComparedShape"][];
+            window: components["schemas"]["Window"];
         };
         /** Credentials */
         Credentials: {
@@ -1030,6 +1171,20 @@ export interface components {
             /** Password */
             password: string;
             role: components["schemas"]["Role"];
+        };
+        /** DistributionShape */
+        DistributionShape: {
+            /** Classes */
+            classes: components["schemas"]["ClassShape"][];
+            /** Count */
+            count: number;
+            /** Method */
+            method: string;
+            /** Quantity */
+            quantity: string;
+            /** Unit */
+            unit: string;
+            window: components["schemas"]["Window"];
         };
         /**
          * Enrolment
@@ -1791,6 +1946,27 @@ export interface components {
              */
             unit: string;
         };
+        /** RankedShape */
+        RankedShape: {
+            figure: components["schemas"]["Figure"];
+            /** Kind */
+            kind: string;
+            /** Kind Label */
+            kind_label: string;
+            /** Probe */
+            probe: string;
+            /** Provider */
+            provider: string;
+            /** Quantity */
+            quantity: string;
+            state: components["schemas"]["State"];
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+            /** Vantage Point */
+            vantage_point: string;
+        };
         /**
          * Reason
          * @description The reason of a failed attempt or run. A new one is added here and in `SENTENCES`, nowhere else.
@@ -2072,6 +2248,30 @@ export interface components {
             /** Scopes */
             scopes: components["schemas"]["Scope"][];
         };
+        /**
+         * SlicesShape
+         * @description Columns with one unit; counts have none. Slices from summaries are whole hours or days and may reach beyond the
+         *     window.
+         */
+        SlicesShape: {
+            /**
+             * Method
+             * @example exact
+             * @example within 1 %
+             */
+            method: string;
+            /** Quantity */
+            quantity: string;
+            /** Starts */
+            starts: string[];
+            /** Streams */
+            streams: components["schemas"]["StreamColumns"][];
+            /** Unit */
+            unit: string;
+            /** Width S */
+            width_s: number;
+            window: components["schemas"]["Window"];
+        };
         /** Span */
         Span: {
             /**
@@ -2091,6 +2291,18 @@ export interface components {
          * @enum {string}
          */
         State: "fine" | "degraded" | "breached" | "silent";
+        /** StreamColumns */
+        StreamColumns: {
+            /**
+             * Columns
+             * @description By statistic; null where a slice holds nothing.
+             */
+            columns: {
+                [key: string]: (number | null)[];
+            };
+            /** Stream */
+            stream: number;
+        };
         /**
          * StreamName
          * @description A stream, by what it joins.
@@ -2183,6 +2395,19 @@ export interface components {
              * @example booking site
              */
             name: string;
+        };
+        /** TopShape */
+        TopShape: {
+            /**
+             * Of
+             * @description How many streams there are in all.
+             */
+            of: number;
+            /** Statistic */
+            statistic: string;
+            /** Streams */
+            streams: components["schemas"]["RankedShape"][];
+            window: components["schemas"]["Window"];
         };
         /**
          * VantagePointShape
@@ -3533,6 +3758,273 @@ export interface operations {
             };
             /** @description The store has no time, or the caller must wait */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    comparison_api_query_comparison_get: {
+        parameters: {
+            query: {
+                /** @description Numbers of streams. */
+                streams: number[];
+                /** @description Start; the window before if left out. */
+                other_from?: string | null;
+                /** @description End; as long as the window if left out. */
+                other_to?: string | null;
+                /** @description availability, min, mean, max, count, failed, or a percentile such as p95 or p99.9. */
+                statistic?: string;
+                /** @description The main quantity of the streams if left out. */
+                quantity?: string | null;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    distribution_api_query_distribution_get: {
+        parameters: {
+            query: {
+                /** @description Numbers of streams. */
+                streams: number[];
+                /** @description Edges of the classes, rising. */
+                edges: number[];
+                /** @description The main quantity of the streams if left out. */
+                quantity?: string | null;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DistributionShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    top_api_query_top_get: {
+        parameters: {
+            query?: {
+                /** @description min, mean, max, count, failed, or a percentile such as p95 or p99.9. */
+                statistic?: string;
+                /** @description The main quantity of each kind if left out. */
+                quantity?: string | null;
+                /** @description Only probes of this kind. */
+                kind?: string | null;
+                count?: number;
+                order?: "worst" | "best";
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    windows_api_query_windows_get: {
+        parameters: {
+            query: {
+                /** @description Numbers of streams. */
+                streams: number[];
+                /** @description The main quantity of the streams if left out. */
+                quantity?: string | null;
+                /** @description min, mean, max, count, failed, or a percentile such as p95 or p99.9. */
+                statistics?: string[];
+                /** @description How many slices at most. */
+                points?: number;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlicesShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -92,7 +92,7 @@ def matrix(
 ) -> MatrixShape:
     if kind is not None:
         kind_named(kind)
-    found = estate.matrix(hub.database, window.from_us, window.to_us, measure, kind)
+    found = hub.readers.ask(estate.matrix, window.from_us, window.to_us, measure, kind)
     return MatrixShape(
         window=window,
         measure=measure,

@@ -10,6 +10,7 @@ from starlette.exceptions import HTTPException
 
 from kuppel.core.error import SettingsError
 from kuppel.hub.engine.reception import BatchTooLarge
+from kuppel.hub.readers import ReadersBusy
 from kuppel.store.inventory import NotFound
 from kuppel.store.writer import StoreBusy, StoreFull
 
@@ -122,6 +123,11 @@ def add_handlers(app: FastAPI) -> None:
     async def busy(_: Request, _error: StoreBusy) -> ProblemResponse:
         remedy = "Keep what you have and send it again."
         return problem(429, "The store has no time just now.", headers={"Retry-After": "2"}, remedy=remedy)
+
+    @app.exception_handler(ReadersBusy)
+    async def readers_busy(_: Request, _error: ReadersBusy) -> ProblemResponse:
+        remedy = "Ask again in a moment, or for a shorter window."
+        return problem(503, "No reader of the store answered within a minute.", headers={"Retry-After": "5"}, remedy=remedy)
 
     @app.exception_handler(StoreFull)
     async def full(_: Request, error: StoreFull) -> ProblemResponse:

@@ -3,16 +3,14 @@
 from datetime import datetime
 from typing import Annotated
 
-import numpy as np
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from kuppel.core.series import slice_starts, slice_width, state_shares
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import HubDep, Window, WindowDep, at, at_or_none
-from kuppel.store import history, inventory, states
+from kuppel.hub.engine import ribbon as engine
 
 router = APIRouter(tags=["matrix"], dependencies=[may(Access.SEE)])
 
@@ -37,23 +35,15 @@ def ribbon(
     window: WindowDep,
     slices: Annotated[int, Query(ge=10, le=1000, description="How many slices at most.")] = 200,
 ) -> Ribbon:
-    width_us = slice_width(window.from_us, window.to_us, slices, 60_000_000)
-    starts = slice_starts(window.from_us, window.to_us, width_us)
-    with hub.database.reading() as connection:
-        spans = states.state_spans(connection, window.from_us, window.to_us)
-        results = history.runs_per_slice(connection, starts, width_us, window.from_us, window.to_us)
-        streams = len(inventory.active_streams(connection))
-        first, _ = history.span(connection)
-    shares = state_shares([span[1:] for span in spans], streams, starts, width_us)
-    none = np.zeros(starts.size)
+    found = hub.readers.ask(engine.ribbon, window.from_us, window.to_us, slices)
     return Ribbon(
         window=window,
-        starts=[at(int(one)) for one in starts],
-        width_s=width_us / 1e6,
-        degraded=shares.get(State.DEGRADED, none).round(4).tolist(),
-        breached=shares.get(State.BREACHED, none).round(4).tolist(),
-        silent=shares.get(State.SILENT, none).round(4).tolist(),
-        results=results.tolist(),
-        streams=streams,
-        first_result=at_or_none(first),
+        starts=[at(int(one)) for one in found.starts_us],
+        width_s=found.width_us / 1e6,
+        degraded=found.shares[State.DEGRADED].round(4).tolist(),
+        breached=found.shares[State.BREACHED].round(4).tolist(),
+        silent=found.shares[State.SILENT].round(4).tolist(),
+        results=found.results.tolist(),
+        streams=found.streams,
+        first_result=at_or_none(found.first_us),
     )

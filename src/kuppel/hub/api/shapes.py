@@ -3,10 +3,12 @@
 from datetime import UTC, datetime, timedelta
 from typing import Annotated
 
+import numpy as np
 from fastapi import Depends, Query, Request
 from pydantic import AwareDatetime, BaseModel, Field
 
 from kuppel.core.error import SettingsError
+from kuppel.core.series import FloatArray
 from kuppel.core.state import GroupState, State
 from kuppel.hub.engine.estate import Statistic
 from kuppel.hub.hub import Hub, now_us
@@ -76,6 +78,11 @@ def window(
 
 
 WindowDep = Annotated[Window, Depends(window)]
+
+
+def column(values: FloatArray) -> list[float | None]:
+    """Values as JSON can say them: null for what is not there."""
+    return [None if np.isnan(value) else round(float(value), 4) for value in values]
 
 
 class Figure(BaseModel):

@@ -3,20 +3,18 @@
 from datetime import datetime
 from typing import Annotated, Any
 
-import numpy as np
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from kuppel.core.limit import run_level
 from kuppel.core.quantity import QUANTITIES
 from kuppel.core.reason import SENTENCES, Reason
-from kuppel.core.series import FloatArray
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none
+from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none, column
 from kuppel.hub.engine import reading
 from kuppel.hub.engine.estate import Joined, joined_stream, joined_streams, share_statistic
 from kuppel.probes.registry import KINDS
@@ -38,6 +36,21 @@ class StreamName(BaseModel):
     kind: str
     kind_label: str
     state: State
+
+    @staticmethod
+    def fields(joined: Joined) -> dict[str, Any]:
+        """A stream's names, for shapes that add to them."""
+        cell = CellStream.of(joined)
+        return {
+            "stream": cell.stream,
+            "vantage_point": joined.vantage_point.name,
+            "provider": joined.vantage_point.provider,
+            "target": joined.target.name,
+            "probe": cell.probe,
+            "kind": cell.kind,
+            "kind_label": cell.kind_label,
+            "state": cell.state,
+        }
 
 
 class StreamShape(StreamName):
@@ -182,23 +195,9 @@ class FactShape(BaseModel):
     model_config = {"populate_by_name": True}
 
 
-def _name(joined: Joined) -> dict[str, Any]:
-    cell = CellStream.of(joined)
-    return {
-        "stream": cell.stream,
-        "vantage_point": joined.vantage_point.name,
-        "provider": joined.vantage_point.provider,
-        "target": joined.target.name,
-        "probe": cell.probe,
-        "kind": cell.kind,
-        "kind_label": cell.kind_label,
-        "state": cell.state,
-    }
-
-
 @router.get("", summary="List streams")
 def list_streams(hub: HubDep) -> list[StreamName]:
-    return [StreamName(**_name(one)) for one in joined_streams(hub.database)]
+    return [StreamName(**StreamName.fields(one)) for one in joined_streams(hub.database)]
 
 
 @router.get("/{stream}", summary="Read a stream", responses=responses(404, 422))
@@ -206,13 +205,13 @@ def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
     joined = joined_stream(hub.database, stream)
     kind = KINDS[joined.probe.kind]
     return StreamShape(
-        **_name(joined),
+        **StreamName.fields(joined),
         vantage_point_kind=joined.vantage_point.kind,
         place=joined.vantage_point.place,
         since=at(joined.stream.state_since_us),
         last_run=at_or_none(joined.stream.last_run_us),
         is_active=joined.stream.is_active and joined.probe.is_enabled,
-        sentence=reading.sentence(hub.database, joined, window.from_us, window.to_us),
+        sentence=hub.readers.ask(reading.sentence, joined, window.from_us, window.to_us),
         main=kind.main,
         main_label=QUANTITIES[kind.main].label,
         unit=QUANTITIES[kind.main].unit,
@@ -242,18 +241,18 @@ def read_series(
     points: Annotated[int, Query(ge=10, le=2000, description="How many slices at most.")] = 300,
 ) -> SeriesShape:
     joined = joined_stream(hub.database, stream)
-    found = reading.series(hub.database, joined, window.from_us, window.to_us, points)
+    found = hub.readers.ask(reading.series, joined, window.from_us, window.to_us, points)
     return SeriesShape(
         window=window,
         starts=[at(int(one)) for one in found.band.starts_us],
         width_s=found.band.width_us / 1e6,
         unit=QUANTITIES[KINDS[joined.probe.kind].main].unit,
-        p5=_column(found.band.p5),
-        p50=_column(found.band.p50),
-        p95=_column(found.band.p95),
+        p5=column(found.band.p5),
+        p50=column(found.band.p50),
+        p95=column(found.band.p95),
         counts=found.band.counts.tolist(),
         failed=found.failed.tolist(),
-        phases={name: _column(values) for name, values in found.phases.items()},
+        phases={name: column(values) for name, values in found.phases.items()},
         spans=[Span(from_=at(start), to=at(until), state=state) for start, until, state in found.spans],
         is_generated=found.is_generated,
     )
@@ -263,7 +262,8 @@ def read_series(
 def read_figures(stream: int, hub: HubDep, window: WindowDep) -> FiguresShape:
     joined = joined_stream(hub.database, stream)
     unit = QUANTITIES[KINDS[joined.probe.kind].main].unit
-    spread = reading.distribution(hub.database, joined, window.from_us, window.to_us)
+    found = hub.readers.ask(reading.in_figures, joined, window.from_us, window.to_us)
+    spread = found.distribution
     return FiguresShape(
         rows=[
             FigureRow(
@@ -276,16 +276,16 @@ def read_figures(stream: int, hub: HubDep, window: WindowDep) -> FiguresShape:
                 missing=row.answered.missing,
                 change=row.change,
             )
-            for row in reading.figures(hub.database, joined, window.from_us, window.to_us)
+            for row in found.rows
         ],
         values=[round(float(value), 4) for value in spread.values],
         count=spread.count,
         percentiles=[NamedFigure(name=name, figure=Figure.of(one, unit)) for name, one in spread.percentiles],
         shares_under=[ShareUnder(name=name, level=level, share=share) for name, level, share in spread.shares_under],
-        usual_phases=reading.phase_medians(hub.database, joined, window.from_us, window.to_us),
+        usual_phases=found.phase_medians,
         neighbours=[
-            NeighbourShape(**_name(one.joined), p50=Figure.of(one.p50, unit), difference=one.difference)
-            for one in reading.neighbours(hub.database, joined, window.from_us, window.to_us)
+            NeighbourShape(**StreamName.fields(one.joined), p50=Figure.of(one.p50, unit), difference=one.difference)
+            for one in found.neighbours
         ],
     )
 
@@ -299,20 +299,17 @@ def read_runs(
     limit: Annotated[int, Query(ge=1, le=200)] = 20,
 ) -> RunPage:
     joined = joined_stream(hub.database, stream)
-    with hub.database.reading() as connection:
-        runs = history.runs(connection, stream, window.from_us, window.to_us, limit + 1, is_failed_only=only == "failed")
-        ok, failed = history.run_times(connection, stream, window.from_us, window.to_us)
-        facts = history.facts(connection, stream, window.to_us)
-    page = [_run(one, joined, facts) for one in runs[:limit]]
+    found = hub.readers.ask(reading.runs, stream, window.from_us, window.to_us, limit + 1, is_failed_only=only == "failed")
+    page = [_run(one, joined, found.facts) for one in found.runs[:limit]]
     return RunPage(
         runs=page,
         quantities=[
             QuantityShape(name=one.name, label=one.label, unit=one.unit)
             for one in (QUANTITIES[name] for name in KINDS[joined.probe.kind].quantities)
         ],
-        next=page[-1].time if len(runs) > limit else None,
-        failed=failed.size,
-        total=ok.size + failed.size,
+        next=page[-1].time if len(found.runs) > limit else None,
+        failed=found.failed,
+        total=found.total,
     )
 
 
@@ -352,7 +349,3 @@ def _run(run: StoredRun, joined: Joined, facts: list[StoredFact]) -> RunShape:
 
 def _words(reason: str | None) -> str:
     return "" if reason is None else SENTENCES[Reason(reason)]
-
-
-def _column(values: FloatArray) -> list[float | None]:
-    return [None if np.isnan(value) else round(float(value), 4) for value in values]

@@ -9,13 +9,14 @@ from kuppel.core.availability import Availability, availability
 from kuppel.core.percentile import percentile
 from kuppel.core.reason import Reason
 from kuppel.core.sentence import StreamReading, stream_sentence
-from kuppel.core.series import Band, FloatArray, IntArray, band, slice_counts, slice_means, slice_width
+from kuppel.core.series import FloatArray, IntArray, slice_counts, slice_means, slice_width
 from kuppel.core.state import State
+from kuppel.core.window import Band, band
 from kuppel.hub.engine.estate import FEW_SAMPLES, Joined, Statistic, joined_streams, main_statistics, time_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history, states
 from kuppel.store.database import Database
-from kuppel.store.history import StoredRun
+from kuppel.store.history import StoredFact, StoredRun
 
 _DAY_US = 86_400_000_000
 # Ticks of single answers that a screen can tell apart; beyond it an even selection of the sorted values is sent.
@@ -86,7 +87,7 @@ def series(database: Database, joined: Joined, from_us: int, to_us: int, points:
         band(times, values, from_us, to_us, width_us),
         slice_counts(failed, from_us, to_us, width_us),
         phases,
-        [(start, until, state) for _, start, until, state in spans],
+        spans,
         is_generated,
     )
 
@@ -111,6 +112,44 @@ def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> lis
         p50 = time_statistic(now, 0.5)
         rows.append(Figures(name, start_us, to_us, p50, time_statistic(now, 0.95), answered, _change(p50.value, before)))
     return rows
+
+
+@dataclass(frozen=True, slots=True)
+class InFigures:
+    """A stream in figures: stretches, the window's distribution and phases, and its neighbours."""
+
+    rows: list[Figures]
+    distribution: Distribution
+    phase_medians: Mapping[str, float]
+    neighbours: list[Neighbour]
+
+
+def in_figures(database: Database, joined: Joined, from_us: int, to_us: int) -> InFigures:
+    """All figures of a stream's screen."""
+    return InFigures(
+        figures(database, joined, from_us, to_us),
+        distribution(database, joined, from_us, to_us),
+        phase_medians(database, joined, from_us, to_us),
+        neighbours(database, joined, from_us, to_us),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Runs:
+    """The newest runs of a window, facts until its end, and how many runs it holds."""
+
+    runs: list[StoredRun]
+    facts: list[StoredFact]
+    failed: int
+    total: int
+
+
+def runs(database: Database, stream_id: int, from_us: int, to_us: int, limit: int, *, is_failed_only: bool) -> Runs:
+    with database.reading() as connection:
+        found = history.runs(connection, stream_id, from_us, to_us, limit, is_failed_only=is_failed_only)
+        ok, failed = history.run_times(connection, stream_id, from_us, to_us)
+        facts = history.facts(connection, stream_id, to_us)
+    return Runs(found, facts, failed.size, ok.size + failed.size)
 
 
 def _change(median: float | None, before: FloatArray) -> float | None:

@@ -1,0 +1,329 @@
+"""Questions to what was measured: windows in slices, top lists, distributions, comparisons.
+
+**Exact or within 1 %.** A question is answered from every sample when it reaches over at most `MOST_SAMPLES` runs as their
+schedules make them, and the samples are still kept. Beyond that it is answered from the summaries of hours and days, whose
+percentiles are within 1 % and whose counts, sums and ends are exact; slices then are whole hours or days. Every answer says
+which it was.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from kuppel.core import sketch as sketches
+from kuppel.core import window
+from kuppel.core.difference import Difference, Estimate, difference
+from kuppel.core.error import SettingsError
+from kuppel.core.quantity import quantity_named
+from kuppel.core.series import FloatArray, IntArray, slice_starts, slice_width
+from kuppel.core.sketch import Sketch
+from kuppel.core.window import Statistics, Summaries
+from kuppel.hub.engine.estate import (
+    Joined,
+    Statistic,
+    joined_stream,
+    joined_streams,
+    share_statistic,
+    sketch_statistic,
+    time_statistic,
+)
+from kuppel.probes.registry import KINDS
+from kuppel.store import days, history
+from kuppel.store.database import Connection, Database
+from kuppel.store.summary import Summary
+
+# Read and sorted in a few tenths of a second.
+MOST_SAMPLES = 500_000
+EXACT, WITHIN = "exact", "within 1 %"
+_NOTHING = (np.empty(0, dtype=np.int64), np.empty(0))
+
+
+@dataclass(frozen=True, slots=True)
+class Slices:
+    """Statistics of some streams in slices: for each stream a column for each statistic, shape (slices,)."""
+
+    quantity: str
+    starts_us: IntArray
+    width_us: int
+    streams: dict[int, dict[str, FloatArray]]
+    method: str
+
+
+@dataclass(frozen=True, slots=True)
+class Ranked:
+    joined: Joined
+    quantity: str
+    statistic: Statistic
+
+
+@dataclass(frozen=True, slots=True)
+class Classes:
+    """How many values lie in each class between edges; one more class than edges."""
+
+    quantity: str
+    edges: FloatArray
+    counts: IntArray
+    method: str
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """One stream in two windows: its statistic in each, and what lies between them (None without a sample in both)."""
+
+    joined: Joined
+    quantity: str
+    now: Statistic
+    before: Statistic
+    difference: Difference | None
+
+
+def slices(
+    database: Database,
+    stream_ids: Sequence[int],
+    quantity: str | None,
+    from_us: int,
+    to_us: int,
+    points: int,
+    names: Sequence[str],
+) -> Slices:
+    """Statistics of one quantity of some streams, in at most `points` slices.
+
+    Raises
+    ------
+    SettingsError, NotFound
+    """
+    wanted = Statistics.named(names)
+    joined = [joined_stream(database, one) for one in stream_ids]
+    name = _common_quantity(joined, quantity)
+    interval_us = min(one.probe.interval_us for one in joined)
+    width_us = slice_width(from_us, to_us, points, interval_us)
+    with database.reading() as connection:
+        if _is_exact(connection, joined, from_us, to_us):
+            starts = slice_starts(from_us, to_us, width_us)
+            found = {
+                one.stream.id: _exact_slices(connection, one, name, from_us, to_us, starts, width_us, wanted)
+                for one in joined
+            }
+            return Slices(name, starts, width_us, found, EXACT)
+        width_us = window.summary_width(width_us)
+        starts = slice_starts(from_us, to_us, width_us)
+        end_us = int(starts[-1]) + width_us
+        return Slices(
+            name,
+            starts,
+            width_us,
+            {one.stream.id: _summed_slices(connection, one, name, starts, width_us, end_us, wanted) for one in joined},
+            WITHIN,
+        )
+
+
+def _is_exact(connection: Connection, joined: Sequence[Joined], from_us: int, to_us: int) -> bool:
+    expected = sum((to_us - from_us) // one.probe.interval_us for one in joined)
+    return expected <= MOST_SAMPLES and not history.is_retired(connection, from_us)
+
+
+def _exact_slices(
+    connection: Connection,
+    one: Joined,
+    name: str,
+    from_us: int,
+    to_us: int,
+    starts: IntArray,
+    width_us: int,
+    wanted: Statistics,
+) -> dict[str, FloatArray]:
+    times, values = history.samples(connection, [one.stream.id], [name], from_us, to_us).get(
+        (one.stream.id, name), _NOTHING
+    )
+    failed = np.empty(0, dtype=np.int64)
+    if "failed" in wanted.names:
+        _, failed = history.run_times(connection, one.stream.id, from_us, to_us)
+    return window.from_samples(times, values, failed, starts, width_us, wanted)
+
+
+def _summed_slices(
+    connection: Connection, one: Joined, name: str, starts: IntArray, width_us: int, end_us: int, wanted: Statistics
+) -> dict[str, FloatArray]:
+    is_by_day = width_us % days.DAY_US == 0
+    kept = history.summaries(connection, one.stream.id, name, int(starts[0]), end_us, is_by_day=is_by_day)
+    index = np.array([(start - int(starts[0])) // width_us for start, _ in kept], dtype=np.int64)
+    told = [summary for _, summary in kept]
+    of = Summaries(
+        index,
+        np.array([each.count for each in told], dtype=np.int64),
+        np.array([each.failed for each in told], dtype=np.int64),
+        np.array([each.sum for each in told], dtype=np.float64),
+        np.array([np.nan if each.least is None else each.least for each in told], dtype=np.float64),
+        np.array([np.nan if each.most is None else each.most for each in told], dtype=np.float64),
+        [each.sketch for each in told],
+    )
+    groups: list[list[Sketch]] = [[] for _ in range(starts.size)]
+    for where, each in zip(index.tolist(), told, strict=True):
+        groups[where].append(each.sketch)
+    return window.from_summaries(of, [sketches.merged(each) for each in groups], starts.size, wanted)
+
+
+def top(
+    database: Database,
+    quantity: str | None,
+    statistic: str,
+    from_us: int,
+    to_us: int,
+    *,
+    count: int,
+    kind: str | None,
+    is_best: bool,
+) -> list[Ranked]:
+    """The streams with the worst (or best) values of a statistic, the first the most so.
+
+    Parameters
+    ----------
+    quantity : None for the main one of each kind.
+
+    Raises
+    ------
+    SettingsError
+    """
+    Statistics.named([statistic], "statistic")
+    if quantity is not None:
+        quantity_named(quantity)
+    streams = [one for one in joined_streams(database) if kind in (None, one.probe.kind)]
+    wanted = [(one, quantity or KINDS[one.probe.kind].main) for one in streams]
+    wanted = [(one, name) for one, name in wanted if name in KINDS[one.probe.kind].quantities]
+    with database.reading() as connection:
+        found = _statistics(connection, wanted, statistic, from_us, to_us)
+    ranked = [Ranked(one, name, told) for (one, name), told in zip(wanted, found, strict=True) if told.value is not None]
+
+    def badness(one: Ranked) -> float:
+        value = one.statistic.value or 0.0
+        is_low_bad = quantity_named(one.quantity).worse == "lower" and statistic not in ("count", "failed")
+        return -value if is_low_bad else value
+
+    ranked.sort(key=badness, reverse=not is_best)
+    return ranked[:count]
+
+
+def _statistics(
+    connection: Connection, wanted: Sequence[tuple[Joined, str]], statistic: str, from_us: int, to_us: int
+) -> list[Statistic]:
+    """One statistic of each series over a window."""
+    ids, names = {one.stream.id for one, _ in wanted}, {name for _, name in wanted}
+    if statistic in ("count", "failed"):
+        counts = history.run_counts(connection, ids, from_us, to_us)
+        return [_counted(statistic, *counts[one.stream.id]) for one, _ in wanted]
+    share = window.share_of(statistic)
+    if _is_exact(connection, [one for one, _ in wanted], from_us, to_us):
+        found = history.samples(connection, ids, names, from_us, to_us)
+        columns = [found.get((one.stream.id, name), _NOTHING)[1] for one, name in wanted]
+        if share is not None:
+            return [time_statistic(each, share) for each in columns]
+        return [_of_samples(each, statistic) for each in columns]
+    if share is not None:
+        sketched = history.sketches_of(connection, [(one.stream.id, name) for one, name in wanted], from_us, to_us)
+        return [sketch_statistic(sketched[one.stream.id, name], share) for one, name in wanted]
+    told = history.whole_summaries(connection, {one.stream.id: name for one, name in wanted}, from_us, to_us)
+    return [_of_summary(told[one.stream.id], statistic) for one, _ in wanted]
+
+
+def _counted(statistic: str, ok: int, total: int) -> Statistic:
+    return Statistic(float(total if statistic == "count" else total - ok), None, None, total, f"runs counted; {EXACT}")
+
+
+def _of_samples(values: FloatArray, statistic: str) -> Statistic:
+    if values.size == 0:
+        return Statistic(None, None, None, 0, EXACT)
+    if statistic == "mean":
+        spread = float(values.std(ddof=1)) if values.size > 1 else None
+        return _mean(float(values.mean()), spread, values.size, EXACT)
+    value = float(values.min() if statistic == "min" else values.max())
+    return Statistic(value, None, None, values.size, f"{statistic} over runs that were ok; {EXACT}")
+
+
+def _of_summary(of: Summary, statistic: str) -> Statistic:
+    if of.count == 0:
+        return Statistic(None, None, None, 0, EXACT)
+    if statistic == "mean":
+        return _mean(of.sum / of.count, sketches.deviation(of.sketch), of.count, f"{EXACT}, its interval within 1 %")
+    value = of.least if statistic == "min" else of.most
+    return Statistic(value, None, None, of.count, f"{statistic} over runs that were ok; {EXACT}")
+
+
+def _mean(value: float, spread: float | None, count: int, told: str) -> Statistic:
+    reach = None if spread is None else 1.96 * spread / count**0.5
+    low, high = (None, None) if reach is None else (value - reach, value + reach)
+    return Statistic(value, low, high, count, f"mean over runs that were ok; 95 % interval 1.96 s/√n; {told}")
+
+
+def distribution(
+    database: Database, stream_ids: Sequence[int], quantity: str | None, edges: Sequence[float], from_us: int, to_us: int
+) -> Classes:
+    """How many values of some streams lie in each class.
+
+    Raises
+    ------
+    SettingsError, NotFound
+    """
+    told = np.array(edges, dtype=np.float64)
+    if told.size == 0 or not np.isfinite(told).all() or (np.diff(told) <= 0).any():
+        raise SettingsError("edges", ", ".join(map(str, edges)), "be numbers that rise, such as 100, 300, 1000")
+    joined = [joined_stream(database, one) for one in stream_ids]
+    name = _common_quantity(joined, quantity)
+    ids = [one.stream.id for one in joined]
+    with database.reading() as connection:
+        if _is_exact(connection, joined, from_us, to_us):
+            found = history.samples(connection, ids, [name], from_us, to_us)
+            counts = [window.class_counts(values, told) for _, values in found.values()]
+            return Classes(name, told, np.sum(counts, axis=0) if counts else np.zeros(told.size + 1, np.int64), EXACT)
+        whole = sketches.merged(history.sketches_of(connection, [(one, name) for one in ids], from_us, to_us).values())
+    return Classes(name, told, sketches.class_counts(whole, told), "values within 1 % of an edge may lie beside it")
+
+
+def comparison(
+    database: Database,
+    stream_ids: Sequence[int],
+    quantity: str | None,
+    statistic: str,
+    window_us: tuple[int, int],
+    other_us: tuple[int, int],
+) -> list[Compared]:
+    """Streams in one window against another, with the interval of the difference.
+
+    Raises
+    ------
+    SettingsError, NotFound
+    """
+    joined = [joined_stream(database, one) for one in stream_ids]
+    if statistic == "availability":
+        with database.reading() as connection:
+            counts = [history.run_counts(connection, stream_ids, *each) for each in (window_us, other_us)]
+        told = [
+            (share_statistic(*counts[0][one.stream.id], "runs"), share_statistic(*counts[1][one.stream.id], "runs"))
+            for one in joined
+        ]
+        return [Compared(one, "availability", *pair, _between(*pair)) for one, pair in zip(joined, told, strict=True)]
+    Statistics.named([statistic], "statistic")
+    name = _common_quantity(joined, quantity)
+    wanted = [(one, name) for one in joined]
+    with database.reading() as connection:
+        columns = [_statistics(connection, wanted, statistic, *each) for each in (window_us, other_us)]
+    return [
+        Compared(one, name, now, before, _between(now, before)) for one, now, before in zip(joined, *columns, strict=True)
+    ]
+
+
+def _between(now: Statistic, before: Statistic) -> Difference | None:
+    if now.value is None or before.value is None:
+        return None
+    return difference(Estimate(now.value, now.low, now.high), Estimate(before.value, before.low, before.high))
+
+
+def _common_quantity(joined: Sequence[Joined], quantity: str | None) -> str:
+    """The quantity that is asked for, which all of the streams must have; the main one when none is named."""
+    if not joined:
+        raise SettingsError("streams", "none", "name at least one stream")
+    name = quantity_named(quantity).name if quantity is not None else KINDS[joined[0].probe.kind].main
+    for one in joined:
+        if name not in KINDS[one.probe.kind].quantities:
+            raise SettingsError("quantity", name, f"be measured by all of the streams; {one.probe.name} does not")
+    return name
