@@ -205,3 +205,35 @@ class Processes(QueryCase):
         with self.assertRaises(ReadersBusy):
             readers.ask(end_of_process)
         self.assertEqual(readers.ask(stream_count), 2)
+
+
+class Changes(unittest.TestCase):
+    def test_they_are_told_found_and_taken_back(self) -> None:
+        hub = self.enterContext(HubInside())
+        point, _ = hub.enrol()
+        hub.add_probe([point])
+        target = hub.client.get("/api/targets").json()[0]["id"]
+        new = {"source": "release", "subject": "booking API", "before": "4.17.0", "after": "4.18.0", "target": target}
+        made = hub.client.post("/api/changes", json=new)
+        self.assertEqual(made.status_code, 201, made.text)
+        told = hub.client.get("/api/changes", params={"target": target}).json()
+        # A probe that was added is a change of what is measured, too.
+        self.assertEqual([one["source"] for one in told], ["release", "configuration"])
+        self.assertIn("added probe front page", told[1]["subject"])
+        self.assertEqual((told[0]["actor"], told[0]["after"]), ("tests of admin", "4.18.0"))
+        self.assertEqual(hub.client.delete(f"/api/changes/{made.json()['id']}").status_code, 204)
+        self.assertEqual(len(hub.client.get("/api/changes").json()), 1)
+        self.assertIn("change release booking API", hub.client.get("/api/record").text)
+
+    def test_what_cannot_be_told_is_named(self) -> None:
+        hub = self.enterContext(HubInside())
+        for wrong, field in (
+            ({"source": "path"}, "source"),
+            ({"source": "storm"}, "source"),
+            ({"subject": ""}, "subject"),
+            ({"time": "2026-01-02T00:00:00Z", "until": "2026-01-01T00:00:00Z"}, "until"),
+        ):
+            answer = hub.client.post("/api/changes", json={"source": "notice", "subject": "works"} | wrong)
+            self.assertEqual((answer.status_code, answer.json()["field"]), (422, field))
+        answer = hub.client.post("/api/changes", json={"source": "notice", "subject": "works", "target": 99})
+        self.assertEqual(answer.status_code, 404)

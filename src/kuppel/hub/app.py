@@ -17,6 +17,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 from kuppel import __version__
 from kuppel.hub.api import (
     agents,
+    changes,
     health,
     live,
     matrix,
@@ -100,7 +101,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     api = APIRouter(prefix="/api", responses=responses(401, 403))
     for module in (
         health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, query,
-        live,
+        changes, live,
     ):  # fmt: skip
         api.include_router(module.router)
 

@@ -21,7 +21,7 @@ import numpy as np
 from sqlalchemy import Connection, select
 
 from kuppel.core.series import FloatArray
-from kuppel.store import days, tables, tail
+from kuppel.store import days, metrics, tables, tail
 from kuppel.store.database import Database
 from kuppel.store.days import DAY_US, Day, EncodedDay
 from kuppel.store.tail import TailRun
@@ -69,6 +69,7 @@ class Compaction:
         """Remove what is older than it is kept, a day or a table at a time."""
         while self._write(partial(days.retire_bodies, before_us=now_us - keep.details_us)):
             pass
+        self._write(partial(metrics.retire, before_us=now_us - keep.samples_us))
         self._write(partial(days.retire, table=tables.block, before_us=now_us - keep.samples_us))
         self._write(partial(days.retire, table=tables.hour_summaries, before_us=now_us - keep.summaries_us))
 

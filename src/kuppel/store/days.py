@@ -105,23 +105,28 @@ def series_of(
     return {series_id: (stream_id, quantity) for series_id, stream_id, quantity in connection.execute(query)}
 
 
-def series_ids(connection: Connection, wanted: set[tuple[int, str]]) -> dict[tuple[int, str], int]:
-    """The ids of series, made where there were none. Known ones are remembered until something on the connection fails."""
-    ids: dict[tuple[int, str], int] = remembered(connection, "series")
-    if wanted <= ids.keys():
-        return ids
-    table = tables.series
-    query = select(table.c.stream_id, table.c.quantity, table.c.id).where(
-        table.c.stream_id.in_({stream_id for stream_id, _ in wanted})
-    )
-    known = {(stream_id, quantity): one for stream_id, quantity, one in connection.execute(query)}
-    missing = sorted(wanted - known.keys())
+def series_ids(
+    connection: Connection, wanted: Iterable[tuple[int, Mapping[str, object]]]
+) -> Mapping[int, Mapping[str, int]]:
+    """The ids of series by stream and quantity, made where there were none; known ones are remembered.
+
+    Parameters
+    ----------
+    wanted : streams, each with a mapping by the quantities that are asked for.
+    """
+    ids: dict[int, dict[str, int]] = remembered(connection, "series")
+    missing: dict[int, set[str]] = {}
+    for stream_id, names in wanted:
+        own = ids.setdefault(stream_id, {})
+        if not own.keys() >= names.keys():
+            missing.setdefault(stream_id, set()).update(names)
     if missing:
-        connection.execute(
-            insert(connection, table), [{"stream_id": stream_id, "quantity": quantity} for stream_id, quantity in missing]
-        )
-        known |= {(stream_id, quantity): one for stream_id, quantity, one in connection.execute(query)}
-    ids |= known
+        table = tables.series
+        rows = [{"stream_id": one, "quantity": name} for one, names in sorted(missing.items()) for name in sorted(names)]
+        connection.execute(insert(connection, table).on_conflict_do_nothing(), rows)
+        query = select(table.c.stream_id, table.c.quantity, table.c.id).where(table.c.stream_id.in_(missing))
+        for stream_id, quantity, one in connection.execute(query):
+            ids[stream_id][quantity] = one
     return ids
 
 
@@ -284,13 +289,13 @@ def encode_day(stream_id: int, day_us: int, day: Day) -> EncodedDay:
 
 def write_days(connection: Connection, encoded: Sequence[EncodedDay]) -> None:
     """Store days, in the place of what was there of them."""
-    ids = series_ids(connection, {(one.stream_id, name) for one in encoded for name in one.blocks})
+    ids = series_ids(connection, ((one.stream_id, one.blocks) for one in encoded))
     blocks: list[tuple[Any, ...]] = []
     days: list[tuple[Any, ...]] = []
     hours: list[tuple[Any, ...]] = []
     for one in encoded:
         for name, payload in one.blocks.items():
-            key = block_key(ids[one.stream_id, name], one.day_us)
+            key = block_key(ids[one.stream_id][name], one.day_us)
             blocks.append((key, payload))
             if name in one.days:
                 told = one.days[name]

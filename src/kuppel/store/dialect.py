@@ -1,7 +1,7 @@
 """Where SQL differs between the databases that can hold a store: SQLite, the default and the reference, and PostgreSQL."""
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Iterable
 from functools import cache
 from typing import Any
 
@@ -24,25 +24,30 @@ def insert(connection: Connection, table: Table) -> Any:
     return (sqlite.insert if is_sqlite(connection) else postgresql.insert)(table)
 
 
-def add_rows(connection: Connection, table: Table, rows: Sequence[tuple[Any, ...]]) -> None:
+def add_rows(connection: Connection, table: Table, rows: Iterable[tuple[Any, ...]]) -> None:
     """Insert many rows, every column in its order; one whose key is there already is left as it is."""
-    _write(connection, table, rows, is_replacing=False)
+    add_flat(connection, table, list(itertools.chain.from_iterable(rows)))
 
 
-def put_rows(connection: Connection, table: Table, rows: Sequence[tuple[Any, ...]]) -> None:
+def add_flat(connection: Connection, table: Table, values: list[Any]) -> None:
+    """`add_rows` with the values of all rows one after another: the quickest to make."""
+    _write(connection, table, values, is_replacing=False)
+
+
+def put_rows(connection: Connection, table: Table, rows: Iterable[tuple[Any, ...]]) -> None:
     """Insert many rows with different keys, every column in its order, in the place of those that are there already."""
-    _write(connection, table, rows, is_replacing=True)
+    _write(connection, table, list(itertools.chain.from_iterable(rows)), is_replacing=True)
 
 
-def _write(connection: Connection, table: Table, rows: Sequence[tuple[Any, ...]], *, is_replacing: bool) -> None:
-    whole = len(rows) // _ROWS_A_STATEMENT * _ROWS_A_STATEMENT
-    if whole:
-        flat = tuple(itertools.chain.from_iterable(rows[:whole]))
-        width = _ROWS_A_STATEMENT * len(table.c)
-        statement = _statement(table, connection.dialect.name, _ROWS_A_STATEMENT, is_replacing)
-        connection.exec_driver_sql(statement, [flat[at : at + width] for at in range(0, len(flat), width)])
-    if whole < len(rows):
-        connection.exec_driver_sql(_statement(table, connection.dialect.name, 1, is_replacing), list(rows[whole:]))
+def _write(connection: Connection, table: Table, values: list[Any], *, is_replacing: bool) -> None:
+    columns = len(table.c)
+    width = _ROWS_A_STATEMENT * columns
+    whole = len(values) // width * width
+    for rows, start, end in ((_ROWS_A_STATEMENT, 0, whole), (1, whole, len(values))):
+        if start < end:
+            step = rows * columns
+            parts = [tuple(values[at : at + step]) for at in range(start, end, step)]
+            connection.exec_driver_sql(_statement(table, connection.dialect.name, rows, is_replacing), parts)
 
 
 @cache

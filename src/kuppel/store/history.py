@@ -1,7 +1,8 @@
 """Reading what was measured: runs, samples, facts, over windows [from_us, to_us)."""
 
+import itertools
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -33,9 +34,12 @@ class StoredRun:
 
 @dataclass(frozen=True, slots=True)
 class StoredFact:
+    """A value that held from a moment until another; `until_us` is None while it holds."""
+
     name: str
     value: str
     from_us: int
+    until_us: int | None
 
 
 def run_counts(connection: Connection, stream_ids: Collection[int], from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
@@ -337,14 +341,18 @@ def runs_after(connection: Connection, stream_id: int, after_us: int, limit: int
 
 
 def facts(connection: Connection, stream_id: int, to_us: int) -> list[StoredFact]:
-    """All values that each fact had until `to_us`, oldest first."""
+    """All values that each fact had before `to_us`, by name and time."""
     table = tables.fact
     rows = connection.execute(
         select(table.c.name, table.c.value, table.c.from_us)
         .where(table.c.stream_id == stream_id, table.c.from_us < to_us)
         .order_by(table.c.name, table.c.from_us)
     )
-    return [StoredFact(*row) for row in rows]
+    found = [StoredFact(row.name, row.value, row.from_us, None) for row in rows]
+    for at, (one, following) in enumerate(itertools.pairwise(found)):
+        if one.name == following.name:
+            found[at] = replace(one, until_us=following.from_us)
+    return found
 
 
 def runs_per_slice(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> IntArray:

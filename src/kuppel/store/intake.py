@@ -8,11 +8,12 @@ import numpy as np
 import orjson
 from sqlalchemy import Connection, select, update
 
+from kuppel.core.change import OF_FACT, Change
 from kuppel.core.result import Result
-from kuppel.store import days, tables, tail
+from kuppel.store import changes, days, tables, tail
 from kuppel.store.database import remembered
 from kuppel.store.days import Day
-from kuppel.store.dialect import add_rows, put_rows
+from kuppel.store.dialect import add_flat, add_rows, put_rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,18 +99,20 @@ def _merge_late(connection: Connection, results: Sequence[NumberedResult], is_ge
 def _store_rows(connection: Connection, results: Sequence[NumberedResult], is_generated: bool) -> None:
     if not results:
         return
-    series = days.series_ids(connection, {(one.stream_id, name) for one in results for name in one.result.quantities})
-    runs: list[tuple[Any, ...]] = []
-    samples: list[tuple[int, int, int, float]] = []
+    ids = days.series_ids(connection, ((one.stream_id, one.result.quantities) for one in results))
+    runs: list[Any] = []
+    samples: list[Any] = []
     # In the order of their keys, so that neighbours go into the same page one after another.
-    for one in sorted(results, key=lambda one: (tail.slot(one.result.started_us), one.stream_id, one.result.started_us)):
-        result, stream_id, time_us = one.result, one.stream_id, one.result.started_us
-        slot = tail.slot(time_us)
-        runs.append((slot, stream_id, time_us, result.reason, is_generated, _body(result)))
+    order = sorted(
+        (one.result.started_us // tail.SLOT_US, one.stream_id, one.result.started_us, at) for at, one in enumerate(results)
+    )
+    for slot, stream_id, time_us, at in order:
+        result, own = results[at].result, ids[stream_id]
+        runs += (slot, stream_id, time_us, result.reason, is_generated, _body(result))
         for name, value in result.quantities.items():
-            samples.append((slot, series[stream_id, name], time_us, value))
-    add_rows(connection, tables.run, runs)
-    add_rows(connection, tables.sample, samples)
+            samples += (slot, own[name], time_us, value)
+    add_flat(connection, tables.run, runs)
+    add_flat(connection, tables.sample, samples)
 
 
 def _body(result: Result) -> bytes:
@@ -123,13 +126,22 @@ def _store_facts(connection: Connection, results: Sequence[NumberedResult]) -> N
         return
     newest = _newest_facts(connection, wanted)
     changed = []
+    found: list[Change] = []
     for one in sorted(results, key=lambda one: one.result.started_us):
         for name, value in one.result.facts.items():
             before = newest.get((one.stream_id, name))
             if before is None or (before[1] != value and before[0] < one.result.started_us):
                 newest[one.stream_id, name] = (one.result.started_us, value)
+                if before is not None and name in OF_FACT:
+                    found.append(_change_of_fact(one, name, before[1], value))
                 changed.append((one.stream_id, name, one.result.started_us, value))
     add_rows(connection, tables.fact, changed)
+    changes.add_changes(connection, found)
+
+
+def _change_of_fact(one: NumberedResult, name: str, before: str, after: str) -> Change:
+    subject = name.replace("_", " ")
+    return Change(0, one.result.started_us, None, OF_FACT[name], subject, before, after, "kuppel", one.stream_id)
 
 
 def _newest_facts(connection: Connection, wanted: set[tuple[int, str]]) -> dict[tuple[int, str], tuple[int, str]]:

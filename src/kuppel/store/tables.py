@@ -1,5 +1,7 @@
 """The tables. Times are UTC microseconds; JSON columns hold settings and explanations that nothing is searched by."""
 
+from typing import Any
+
 from sqlalchemy import (
     JSON,
     Boolean,
@@ -281,4 +283,56 @@ mark = Table(
     metadata,
     Column("name", String, primary_key=True),
     Column("value", Whole, nullable=False),
+)
+
+# What was done or happened; without stream, target and vantage point it concerns everything.
+change = Table(
+    "change",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("time_us", Whole, nullable=False, index=True),
+    Column("until_us", Whole),
+    Column("source", String, nullable=False),
+    Column("subject", String, nullable=False),
+    Column("before", String, nullable=False),
+    Column("after", String, nullable=False),
+    Column("actor", String, nullable=False),
+    Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), index=True),
+    Column("target_id", ForeignKey("target.id", ondelete="CASCADE"), index=True),
+    Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE"), index=True),
+    sqlite_autoincrement=True,
+)
+
+# What others measured and summed up before they sent it: a name with attributes has one unit.
+metric_series = Table(
+    "metric_series",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("source", String, nullable=False),
+    Column("name", String, nullable=False),
+    Column("unit", String, nullable=False),
+    # JSON in one canonical form, so that it can be compared.
+    Column("attributes", String, nullable=False),
+    UniqueConstraint("source", "name", "attributes"),
+    sqlite_autoincrement=True,
+)
+
+
+def _metric_columns() -> list[Column[Any]]:
+    """A stretch of time of one metric series; keys as in the tail."""
+    return [
+        Column("slot", Integer, primary_key=True, autoincrement=False),
+        Column("series_id", Integer, primary_key=True, autoincrement=False),
+        Column("time_us", Whole, primary_key=True, autoincrement=False),
+        Column("until_us", Whole, nullable=False),
+        Column("count", Whole, nullable=False),
+        Column("sum", Float, nullable=False),
+        Column("min", Float),
+        Column("max", Float),
+    ]
+
+
+metric_point = Table("metric_point", metadata, *_metric_columns(), sqlite_with_rowid=False)
+metric_histogram = Table(
+    "metric_histogram", metadata, *_metric_columns(), Column("body", LargeBinary, nullable=False), sqlite_with_rowid=False
 )

@@ -119,6 +119,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changed
+         * @description Newest first.
+         */
+        get: operations["list_changes_api_changes_get"];
+        put?: never;
+        /** Tell of a change */
+        post: operations["add_change_api_changes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{change_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a change back
+         * @description Only one that was told; what was seen in the measurements stays.
+         */
+        delete: operations["remove_change_api_changes__change_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/enrolment-tokens": {
         parameters: {
             query?: never;
@@ -994,6 +1035,41 @@ export interface components {
             /** Stream */
             stream: number;
         };
+        /** ChangeShape */
+        ChangeShape: {
+            /**
+             * Actor
+             * @description Who told of it; kuppel for what was seen in the measurements.
+             */
+            actor: string;
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Id */
+            id: number;
+            source: components["schemas"]["ChangeSource"];
+            /** Stream */
+            stream: number | null;
+            /** Subject */
+            subject: string;
+            /** Target */
+            target: number | null;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /** Until */
+            until: string | null;
+            /** Vantage Point */
+            vantage_point: number | null;
+        };
+        /**
+         * ChangeSource
+         * @enum {string}
+         */
+        ChangeSource: "release" | "configuration" | "path" | "certificate" | "address" | "notice" | "maintenance";
         /** ChangedPerson */
         ChangedPerson: {
             /**
@@ -1300,6 +1376,11 @@ export interface components {
              * @example address
              */
             name: string;
+            /**
+             * To
+             * @description Until when it held; null while it does.
+             */
+            to: string | null;
             /** Value */
             value: string;
         };
@@ -1617,6 +1698,46 @@ export interface components {
              *     ]
              */
             scopes: components["schemas"]["Scope"][];
+        };
+        /**
+         * NewChange
+         * @description A change that Kuppel cannot see by itself: a release, a provider's notice, maintenance. Without a target and a
+         *     vantage point it concerns everything.
+         */
+        NewChange: {
+            /**
+             * After
+             * @default
+             * @example 4.18.0
+             */
+            after: string;
+            /**
+             * Before
+             * @default
+             * @example 4.17.0
+             */
+            before: string;
+            /** @example release */
+            source: components["schemas"]["ChangeSource"];
+            /**
+             * Subject
+             * @example booking API
+             */
+            subject: string;
+            /** Target */
+            target?: number | null;
+            /**
+             * Time
+             * @description When; now if left out.
+             */
+            time?: string | null;
+            /**
+             * Until
+             * @description Until when, for what lasts.
+             */
+            until?: string | null;
+            /** Vantage Point */
+            vantage_point?: number | null;
         };
         /**
          * NewEnrolmentToken
@@ -2856,6 +2977,211 @@ export interface operations {
             };
             /** @description Not allowed */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_changes_api_changes_get: {
+        parameters: {
+            query?: {
+                /** @description Those that concern this stream. */
+                stream?: number | null;
+                /** @description Those that concern this target. */
+                target?: number | null;
+                /** @description Those that concern this vantage point. */
+                vantage_point?: number | null;
+                source?: components["schemas"]["ChangeSource"] | null;
+                /** @description Words that it must hold. */
+                find?: string;
+                limit?: number;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_change_api_changes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_change_api_changes__change_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                change_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -167,7 +167,7 @@ def add_probe(new: NewProbe, hub: HubDep, caller: Editor) -> ProbeShape:
 
     def job(connection: Connection) -> Changed[Probe]:
         made = inventory.add_probe(connection, stored, now_us())
-        return Changed(made, f"probe {made.name}", None, _told(made))
+        return Changed(made, f"probe {made.name}", None, _told(made), made.target_id)
 
     made = change(hub.writer, caller, "added", now_us(), job)
     hub.judge.load()
@@ -190,7 +190,7 @@ def change_probe(probe: int, changed: NewProbe, hub: HubDep, caller: Editor) -> 
     def job(connection: Connection) -> Changed[Probe]:
         before = inventory.probe(connection, probe)
         after = inventory.change_probe(connection, stored, now_us())
-        return Changed(after, f"probe {after.name}", _told(before), _told(after))
+        return Changed(after, f"probe {after.name}", _told(before), _told(after), after.target_id)
 
     made = change(hub.writer, caller, "changed", now_us(), job)
     hub.judge.load()

@@ -191,6 +191,7 @@ class FactShape(BaseModel):
     name: str = Field(examples=["address"])
     value: str
     from_: datetime = Field(alias="from")
+    to: datetime | None = Field(description="Until when it held; null while it does.")
 
     model_config = {"populate_by_name": True}
 
@@ -318,7 +319,11 @@ def read_facts(stream: int, hub: HubDep, window: WindowDep) -> list[FactShape]:
     joined_stream(hub.database, stream)
     with hub.database.reading() as connection:
         found = history.facts(connection, stream, window.to_us)
-    return [FactShape(name=one.name, value=one.value, from_=at(one.from_us)) for one in found]
+    return [
+        FactShape(name=one.name, value=one.value, from_=at(one.from_us), to=at_or_none(one.until_us))
+        for one in found
+        if one.until_us is None or one.until_us > window.from_us
+    ]
 
 
 def _run(run: StoredRun, joined: Joined, facts: list[StoredFact]) -> RunShape:

@@ -4,7 +4,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
+from kuppel.core.change import Change, ChangeSource
 from kuppel.hub.engine.access import Caller
+from kuppel.store import changes
 from kuppel.store.database import Connection
 from kuppel.store.record import Entry, add_entry
 from kuppel.store.writer import Writer
@@ -20,6 +22,8 @@ class Changed(Generic[T]):
     subject: str
     before: Mapping[str, Any] | None = None
     after: Mapping[str, Any] | None = None
+    # What it changes in what is measured, if it does: it is then found beside the measurements.
+    target_id: int | None = None
 
 
 def change(writer: Writer, caller: Caller, action: str, now_us: int, job: Callable[[Connection], Changed[T]]) -> T:
@@ -32,9 +36,26 @@ def change(writer: Writer, caller: Caller, action: str, now_us: int, job: Callab
             connection,
             Entry(now_us, caller.kind, caller.name, caller.address, action, done.subject, before, after),
         )
+        if done.target_id is not None:
+            made = Change(
+                id=0,
+                time_us=now_us,
+                until_us=None,
+                source=ChangeSource.CONFIGURATION,
+                subject=f"{action} {done.subject}",
+                before=_in_words(before),
+                after=_in_words(after),
+                actor=caller.name,
+                target_id=done.target_id,
+            )
+            changes.add_change(connection, made)
         return done.value
 
     return writer.write(whole)
+
+
+def _in_words(values: Mapping[str, Any] | None) -> str:
+    return ", ".join(f"{name} {value}" for name, value in (values or {}).items())
 
 
 def _differences(

@@ -1,0 +1,264 @@
+"""The hub under load: results over HTTP on one core, and 5,000 results a second beside eight readers."""
+
+import contextlib
+import json
+import os
+import sqlite3
+import tempfile
+import threading
+import time
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import httpx
+import numpy as np
+import zstandard
+
+from bench.machine import Steal
+from kuppel.store import days, inventory
+from kuppel.store.database import Database
+from kuppel.store.writer import Writer
+from tests.hub.running import ADMIN, DESCRIPTION, TOKEN, HubProcess
+from tests.store.test_store import a_probe
+
+FIELDS = ("name_lookup", "connect", "tls", "first_byte", "transfer", "ttfb", "total", "body_size", "redirects")
+UNITS = dict.fromkeys(FIELDS, "ms") | {"body_size": "By", "redirects": "{redirect}"}
+BATCH = 500
+SECOND = 1_000_000
+
+
+class Load:
+    """A hub in a process of its own with many streams, and an agent that delivers for all of them."""
+
+    def __init__(self, folder: Path, streams: int, **environment: str) -> None:
+        self.hub = HubProcess(folder, None, **environment)
+        self.hub.start()
+        answer = self.hub.api.post("agents/enrolments", json=DESCRIPTION, headers={"Authorization": f"Bearer {TOKEN}"})
+        self.agent = {"Authorization": f"Bearer {answer.json()['token']}"}
+        point = answer.json()["vantage_point"]
+        self.hub.stop()
+        database = Database(folder / "kuppel.db")
+        writer = Writer(database)
+        target = writer.write(partial(inventory.add_target, name="t", description="")).id
+        for number in range(streams):
+            probe = a_probe(target, (point,), name=f"p{number}")
+            writer.write(partial(inventory.add_probe, new=probe, now_us=5))
+        with database.reading() as connection:
+            self.streams = [one.id for one in inventory.active_streams(connection)]
+        writer.close()
+        database.close()
+        self.hub.start()
+        self.sequence = 0
+        self.generator = np.random.default_rng(5)
+
+    def batch(self, time_us: int) -> bytes:
+        """500 results of about fifteen fields, packed as agents pack them."""
+        results = []
+        drawn = self.generator.lognormal(3, 0.3, (BATCH, len(FIELDS))).round(1)
+        for number in range(BATCH):
+            self.sequence += 1
+            started = time_us + number * 1000
+            quantities = dict(zip(FIELDS, drawn[number].tolist(), strict=True)) | {"redirects": 0.0, "body_size": 18_000.0}
+            results.append(
+                {
+                    "sequence": self.sequence,
+                    "stream": self.streams[self.sequence % len(self.streams)],
+                    "started_us": started,
+                    "quantities": quantities,
+                    "facts": {"address": "192.0.2.7"},
+                    "attempts": [{"started_us": started, "duration_us": 90_000, "reason": None, "note": ""}],
+                    "detail": {"status": 200, "size": 18_000},
+                }
+            )
+        body = json.dumps({"spool": "spool-number-one", "units": UNITS, "results": results}).encode()
+        return zstandard.ZstdCompressor(level=3).compress(body)
+
+    def deliver(self, client: httpx.Client, body: bytes) -> None:
+        headers = self.agent | {"Content-Encoding": "zstd", "Content-Type": "application/json"}
+        while True:
+            answer = client.post("agents/self/batches", content=body, headers=headers)
+            if answer.status_code != 429:
+                break
+            time.sleep(float(answer.headers["Retry-After"]))
+        answer.raise_for_status()
+        assert not answer.json()["refused"], answer.text
+
+
+def ingesting(folder: Path) -> dict[str, float]:
+    """How many results a second one core takes in, against executemany of the same rows."""
+    load = Load(folder, 100, KUPPEL_READERS="0")
+    pid = load.hub.pid
+    os.sched_setaffinity(pid, {0})
+    for task in Path(f"/proc/{pid}/task").iterdir():
+        with contextlib.suppress(OSError):
+            os.sched_setaffinity(int(task.name), {0})
+    os.sched_setaffinity(0, {1})
+    base = time.time_ns() // 1000 - 3600 * SECOND
+    bodies = [load.batch(base + number * SECOND) for number in range(44)]
+    clients = [httpx.Client(base_url=f"{load.hub.url}/api/", trust_env=False, timeout=60) for _ in range(1)]
+    for body in bodies[:4]:
+        load.deliver(clients[0], body)
+    begun = time.perf_counter()
+    for body in bodies[4:]:
+        load.deliver(clients[0], body)
+    taken = time.perf_counter() - begun
+    load.hub.stop()
+
+    plain = sqlite3.connect(folder / "kuppel.db", isolation_level=None)
+    runs = plain.execute("SELECT * FROM run").fetchall()
+    samples = plain.execute("SELECT * FROM sample").fetchall()
+    schema = [row[0] for row in plain.execute("SELECT sql FROM sqlite_master WHERE name IN ('run', 'sample')")]
+    plain.close()
+    raw = sqlite3.connect(folder / "raw.db", isolation_level=None)
+    for statement in (*(f"PRAGMA {one}" for one in ("page_size=16384", "journal_mode=WAL", "synchronous=NORMAL")), *schema):
+        raw.execute(statement)
+    os.sched_setaffinity(0, {0})
+    begun = time.perf_counter()
+    for at in range(0, len(runs), BATCH):
+        raw.execute("BEGIN IMMEDIATE")
+        raw.executemany("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?)", runs[at : at + BATCH])
+        part = samples[at * len(FIELDS) : (at + BATCH) * len(FIELDS)]
+        raw.executemany("INSERT INTO sample VALUES (?, ?, ?, ?)", part)
+        raw.execute("COMMIT")
+    rows_taken = time.perf_counter() - begun
+    raw.close()
+    os.sched_setaffinity(0, {0, 1})
+    per_s, raw_per_s = 40 * BATCH / taken, len(runs) / rows_taken
+    return {"ingest_per_s": per_s, "raw_results_per_s": raw_per_s, "ingest_ratio": per_s / raw_per_s}
+
+
+def together(folder: Path, seconds: float = 30) -> dict[str, float]:
+    """5,000 results a second arrive while eight readers ask what a dashboard asks; what each waited for."""
+    load = Load(folder, 300)
+    asked: list[float] = []
+    errors: list[str] = []
+    is_over = threading.Event()
+    lock = threading.Lock()
+
+    def read(number: int) -> None:
+        generator = np.random.default_rng(number)
+        with httpx.Client(base_url=f"{load.hub.url}/api/", headers=ADMIN, trust_env=False, timeout=90) as client:
+            while not is_over.is_set():
+                stream = int(generator.choice(load.streams))
+                path = ("matrix", f"streams/{stream}/series", f"streams/{stream}/figures", "ribbon", "query/top")[
+                    int(generator.integers(5))
+                ]
+                begun = time.perf_counter()
+                answer = client.get(path)
+                with lock:
+                    asked.append(time.perf_counter() - begun)
+                    if answer.status_code != 200:
+                        errors.append(f"{path}: {answer.status_code} {answer.text[:200]}")
+                time.sleep(0.2)
+
+    base = time.time_ns() // 1000 - 1800 * SECOND
+    count = round(seconds * 10)
+    bodies = [load.batch(base + number * SECOND) for number in range(count)]
+    readers = [threading.Thread(target=read, args=(number,)) for number in range(8)]
+    waited: list[float] = []
+    with Steal() as steal, httpx.Client(base_url=f"{load.hub.url}/api/", trust_env=False, timeout=90) as client:
+        load.deliver(client, bodies[0])
+        for one in readers:
+            one.start()
+        begun = time.perf_counter()
+        for number, body in enumerate(bodies[1:]):
+            ahead = begun + number * 0.1 - time.perf_counter()
+            if ahead > 0:
+                time.sleep(ahead)
+            sent = time.perf_counter()
+            load.deliver(client, body)
+            waited.append(time.perf_counter() - sent)
+        taken = time.perf_counter() - begun
+        is_over.set()
+        for one in readers:
+            one.join()
+    print(steal.told())
+    commits = load.hub.api.get("arriving").json().get("commit_ms", {})
+    load.hub.stop()
+    for one in errors[:5]:
+        print("error:", one)
+    return {
+        "arrived_per_s": (count - 1) * BATCH / taken,
+        "commit_p50_ms": commits.get("p50", float("nan")),
+        "commit_p99_ms": commits.get("p99", float("nan")),
+        "delivery_p99_ms": float(np.percentile(waited, 99)) * 1000,
+        "read_p50_ms": float(np.percentile(asked, 50)) * 1000,
+        "read_p95_ms": float(np.percentile(asked, 95)) * 1000,
+        "reads": len(asked),
+        "errors": len(errors),
+    }
+
+
+def growing(folder: Path) -> dict[str, float]:
+    """What it costs to take one sample and to read one series' last hour, at 100, 1,000 and 10,000 series."""
+    from kuppel.core.result import Attempt, Result
+    from kuppel.store import history
+    from kuppel.store.intake import NumberedResult, store_results
+
+    written, read = {}, {}
+    for streams in (17, 167, 1667):
+        database = Database(folder / f"{streams}.db")
+        writer = Writer(database)
+        target = writer.write(partial(inventory.add_target, name="t", description="")).id
+        told = DESCRIPTION | {"name": "p"}
+        point = writer.write(partial(inventory.enrol, description=told, token_hash="x", now_us=5))
+
+        def furnish(connection: Any, target: int = target, point: int = point, streams: int = streams) -> None:
+            for number in range(streams):
+                inventory.add_probe(connection, a_probe(target, (point,), name=f"p{number}"), 5)
+
+        writer.write(furnish)
+        generator = np.random.default_rng(3)
+        first = 20_000 * days.DAY_US
+        taken = 0.0
+        results = []
+        # Two hours, and for few streams more of them, so that each size is timed over about as many samples.
+        minutes = 120
+        offsets = generator.integers(0, 60 * SECOND, streams)
+        for minute in range(minutes):
+            for stream in np.argsort(offsets).tolist():
+                time_us = first + minute * 60 * SECOND + int(offsets[stream])
+                values = {
+                    name: float(v) for name, v in zip(FIELDS[:6], generator.lognormal(3, 0.3, 6).round(1), strict=True)
+                }
+                results.append(NumberedResult(0, stream + 1, Result(time_us, None, values, {}, (Attempt(time_us, 5),))))
+        for at in range(0, len(results), BATCH):
+            part = results[at : at + BATCH]
+            begun = time.perf_counter()
+            writer.write(lambda connection, part=part: store_results(connection, part, is_generated=False))
+            taken += time.perf_counter() - begun
+        written[streams] = taken / len(results) / 6
+        best = float("inf")
+        for _ in range(7):
+            begun = time.perf_counter()
+            with database.reading() as connection:
+                history.samples(connection, [1], FIELDS[:6], first + 3600 * SECOND, first + 7200 * SECOND)
+            best = min(best, time.perf_counter() - begun)
+        read[streams] = best
+        writer.close()
+        database.close()
+    return {
+        "write_us_100": written[17] * 1e6,
+        "write_us_1000": written[167] * 1e6,
+        "write_us_10000": written[1667] * 1e6,
+        "read_ms_100": read[17] * 1e3,
+        "read_ms_10000": read[1667] * 1e3,
+        "growth": max(written[1667] / written[167], written[1667] / written[17], 1.0),
+        "growth_reading": read[1667] / read[17],
+    }
+
+
+def killed(rounds: int) -> dict[str, float]:
+    """SIGKILL at random moments of taking results and finishing days; what was acknowledged and is not there."""
+    from tests.store.killing import Outcome, kill_often
+
+    with tempfile.TemporaryDirectory() as folder:
+        outcome: Outcome = kill_often(Path(folder), rounds, seed=11)
+    return {
+        "kills": rounds,
+        "acknowledged": outcome.acknowledged,
+        "lost": outcome.lost,
+        "twice": outcome.twice,
+        "damaged": outcome.damaged,
+    }
