@@ -7,6 +7,7 @@ import logging
 import signal
 import sys
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -144,6 +145,38 @@ def compact_store(data: _Data = Path(".kuppel")) -> None:
     with _stored(data) as (writer, database):
         finished = Compaction(database, writer).run(now_us())
     typer.echo(f"{finished} days were finished.")
+
+
+@store.command("export")
+def export_store(
+    to: Annotated[Path, typer.Argument(help="The Parquet file to write.")],
+    from_: Annotated[datetime, typer.Option("--from", help="Start (UTC).")],
+    until: Annotated[datetime | None, typer.Option("--to", help="End (UTC); now if left out.")] = None,
+    stream: Annotated[list[int] | None, typer.Option(help="Number of a stream; may be repeated. All if left out.")] = None,
+    data: _Data = Path(".kuppel"),
+) -> None:
+    """Write every run of a window to an Apache Parquet file: one row a run, a column for each quantity."""
+    from kuppel.core.error import SettingsError
+    from kuppel.hub.engine import export
+    from kuppel.hub.hub import now_us
+    from kuppel.hub.readers import Readers
+    from kuppel.store.inventory import NotFound
+
+    start_us = round(from_.replace(tzinfo=UTC).timestamp() * 1e6)
+    end_us = now_us() if until is None else round(until.replace(tzinfo=UTC).timestamp() * 1e6)
+    if end_us <= start_us:
+        raise _fail("--from must lie before --to.")
+    if to.exists():
+        raise _fail(f"{to} exists already. Name another file.")
+    with _stored(data) as (_, database):
+        try:
+            streams = export.chosen(database, stream or [])
+        except (NotFound, SettingsError) as error:
+            raise _fail(f"Cannot export: {error}.") from None
+        with to.open("wb") as file:
+            for piece in export.table(Readers(database, 0), streams, start_us, end_us):
+                file.write(piece)
+    typer.echo(f"{to}: {to.stat().st_size / 1e6:,.1f} MB of {len(streams)} streams.")
 
 
 @store.command("backup")

@@ -1,10 +1,13 @@
 """Questions to what was measured: exact and within 1 % say the same, and what cannot be asked is named."""
 
+import tempfile
 import time
 import unittest
 import unittest.mock
+from pathlib import Path
 from typing import Any
 
+import duckdb
 import numpy as np
 
 from kuppel.core.reason import Reason
@@ -237,3 +240,36 @@ class Changes(unittest.TestCase):
             self.assertEqual((answer.status_code, answer.json()["field"]), (422, field))
         answer = hub.client.post("/api/changes", json={"source": "notice", "subject": "works", "target": 99})
         self.assertEqual(answer.status_code, 404)
+
+
+class Export(QueryCase):
+    def test_runs_are_read_back_by_another_library(self) -> None:
+        """By duckdb: every run once, its values and why it failed, whether its day is finished or not."""
+        answer = self.hub.client.get(
+            "/api/export/runs.parquet",
+            params={
+                "from": np.datetime64(self.from_us, "us").astype(str) + "Z",
+                "to": np.datetime64(self.now, "us").astype(str) + "Z",
+            },
+        )
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn("attachment", answer.headers["content-disposition"])
+        with tempfile.NamedTemporaryFile(suffix=".parquet") as file:
+            Path(file.name).write_bytes(answer.content)
+            table = f"read_parquet('{file.name}')"
+            found = duckdb.sql(f"SELECT epoch_us(time), stream, total, is_ok, reason FROM {table}").fetchall()
+            notes = dict(
+                duckdb.sql(f"SELECT key::VARCHAR, value::VARCHAR FROM parquet_kv_metadata('{file.name}')").fetchall()
+            )
+            names = duckdb.sql(f"SELECT DISTINCT vantage_point, target, probe, kind FROM {table} ORDER BY 1").fetchall()
+        expected = [
+            (time_us, str(stream), value, value is not None, "timeout" if value is None else None)
+            for stream, own in self.values.items()
+            for time_us, value in own.items()
+        ]
+        self.assertEqual(sorted(found, key=str), sorted(expected, key=str))
+        self.assertEqual(notes["unit.total"], "ms")
+        self.assertEqual([one[0] for one in names], ["Brannick", "Ostrey"])
+
+    def test_a_stream_that_is_not_there_is_told_before_anything_is_sent(self) -> None:
+        self.assertEqual(self.hub.client.get("/api/export/runs.parquet", params={"streams": [999]}).status_code, 404)

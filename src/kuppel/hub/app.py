@@ -18,6 +18,7 @@ from kuppel import __version__
 from kuppel.hub.api import (
     agents,
     changes,
+    export,
     health,
     live,
     matrix,
@@ -27,6 +28,7 @@ from kuppel.hub.api import (
     record,
     ribbon,
     session,
+    store,
     streams,
     targets,
     tokens,
@@ -101,7 +103,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     api = APIRouter(prefix="/api", responses=responses(401, 403))
     for module in (
         health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, query,
-        changes, live,
+        changes, store, export, live,
     ):  # fmt: skip
         api.include_router(module.router)
 

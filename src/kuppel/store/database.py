@@ -68,6 +68,11 @@ class Database:
             str(self.place) if isinstance(self.place, Path) else make_url(self.place).render_as_string(hide_password=True)
         )
 
+    def engine(self, connection: Connection) -> str:
+        """Which database it is, and its version."""
+        version = ".".join(str(part) for part in connection.dialect.server_version_info or ())
+        return f"{'SQLite' if is_sqlite(connection) else 'PostgreSQL'} {version}"
+
     @contextmanager
     def reading(self) -> Iterator[Connection]:
         """A consistent read. Take what is needed and leave: an open read keeps the log from being folded in."""

@@ -363,11 +363,16 @@ def retire(connection: Connection, table: Table, before_us: int) -> None:
     connection.execute(delete(table).where(table.c.key < before_us // DAY_US * _KEY_SERIES))
 
 
+def bodies_retired(connection: Connection) -> int:
+    """The moment before which what explains single runs is no longer kept; 0 when all is."""
+    table = tables.mark
+    return connection.execute(select(table.c.value).where(table.c.name == _BODIES_RETIRED)).scalar() or 0
+
+
 def retire_bodies(connection: Connection, before_us: int) -> bool:
     """Remove what explains single runs of one day that ended before a moment; whether there may be another such day."""
     first_us = connection.execute(select(func.min(tables.block.c.key))).scalar()
-    retired = connection.execute(select(tables.mark.c.value).where(tables.mark.c.name == _BODIES_RETIRED)).scalar()
-    day = max((first_us or 0) // _KEY_SERIES, (retired or 0) // DAY_US)
+    day = max((first_us or 0) // _KEY_SERIES, bodies_retired(connection) // DAY_US)
     if first_us is None or day >= before_us // DAY_US:
         return False
     series = connection.execute(select(tables.series.c.id).where(tables.series.c.quantity == BODIES)).scalars().all()

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Connection, select
 
 from kuppel.core import sketch as sketches
@@ -252,6 +253,46 @@ def samples(
                 if times.size:
                     found[stream_id, quantity] = (times, np.concatenate([values for _, values in parts]))
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class RunColumns:
+    """Runs of one stream in columns, in the order of time: NaN where a run has no value."""
+
+    times_us: IntArray
+    reasons: list[str | None]
+    is_generated: NDArray[np.bool_]
+    values: Mapping[str, FloatArray]
+
+
+def runs_in_columns(
+    connection: Connection, stream_id: int, quantities: Collection[str], from_us: int, to_us: int
+) -> RunColumns:
+    """All runs of a stream in a window, without what explains them."""
+    horizon_us = days.horizon(connection)
+    finished = days.read_days(connection, stream_id, {days.CODES, *quantities}, from_us, to_us).values()
+    tail_from_us = max(from_us, horizon_us)
+    tail_times, tail_reasons, tail_made = tail.run_outcomes(connection, stream_id, tail_from_us, to_us)
+    keys = days.series_of(connection, [stream_id], quantities)
+    measured = tail.samples(connection, keys, tail_from_us, to_us)
+    times = np.concatenate([*(day.times_us for day in finished), tail_times])
+    reasons = [days.reason_of(code) for day in finished for code in day.codes.tolist()] + tail_reasons
+    made = np.concatenate([*(day.is_generated for day in finished), tail_made])
+    values = {}
+    for series, (_, name) in keys.items():
+        own = np.full(tail_times.size, np.nan)
+        if series in measured:
+            own[np.searchsorted(tail_times, measured[series][0])] = measured[series][1]
+        values[name] = np.concatenate(
+            [*(day.values.get(name, np.full(day.times_us.size, np.nan)) for day in finished), own]
+        )
+    inside = np.flatnonzero((times >= from_us) & (times < to_us))
+    return RunColumns(
+        times[inside],
+        [reasons[at] for at in inside.tolist()],
+        made[inside],
+        {name: column[inside] for name, column in values.items()},
+    )
 
 
 def runs(

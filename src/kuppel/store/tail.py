@@ -124,6 +124,20 @@ def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) 
     return np.array(times, dtype=np.int64), np.array(is_ok, dtype=bool)
 
 
+def run_outcomes(
+    connection: Connection, stream_id: int, from_us: int, to_us: int
+) -> tuple[IntArray, list[str | None], NDArray[np.bool_]]:
+    """Times of a stream's runs in their order, why each failed (None when it did not), and whether it was made up."""
+    table = tables.run
+    columns = select(table.c.time_us, table.c.reason, table.c.is_generated)
+    rows: list[Any] = []
+    for start, end in _pieces(*bounds(connection, from_us, to_us)):
+        found = columns.where(_sought(table, table.c.stream_id, [stream_id], start, end)).order_by(table.c.time_us)
+        rows += connection.execute(found).all()
+    times, reasons, made = zip(*rows, strict=True) if rows else ((), (), ())
+    return np.array(times, dtype=np.int64), list(reasons), np.array(made, dtype=bool)
+
+
 def run_counts(connection: Connection, from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
     """(ok runs, all runs) of every stream that has any."""
     from_us, to_us = bounds(connection, from_us, to_us)

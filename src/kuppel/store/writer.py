@@ -2,20 +2,25 @@
 
 import queue
 import threading
+import time
+from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import structlog
 from sqlalchemy import Connection
 from sqlalchemy.exc import OperationalError
 
+from kuppel.core.percentile import percentile
 from kuppel.store.database import Database, forget
 
 T = TypeVar("T")
 Job = Callable[[Connection], T]
 
 _JOBS_PER_COMMIT = 64
+_COMMITS_REMEMBERED = 1000
 _log = structlog.get_logger()
 
 
@@ -27,11 +32,21 @@ class StoreFull(Exception):
     """The disk or the database is full; nothing of the job was stored."""
 
 
+@dataclass(frozen=True, slots=True)
+class Commits:
+    """Percentiles over the last commits, the jobs in them included; None before the first."""
+
+    count: int
+    p50_ms: float | None
+    p99_ms: float | None
+
+
 class Writer:
     """Runs jobs in order. A job that fails is undone alone; the others of its commit are not touched."""
 
     def __init__(self, database: Database, *, capacity: int = 1000) -> None:
         self._database = database
+        self._commit_ms: deque[float] = deque(maxlen=_COMMITS_REMEMBERED)
         self._jobs: queue.Queue[tuple[Job[Any], Future[Any]] | None] = queue.Queue(capacity)
         self._thread = threading.Thread(target=self._work, name="writer", daemon=True)
         self._thread.start()
@@ -59,6 +74,13 @@ class Writer:
     def waiting(self) -> int:
         """Jobs that wait for the writer."""
         return self._jobs.qsize()
+
+    def commits(self) -> Commits:
+        """How long the last commits took."""
+        times = sorted(self._commit_ms)
+        if not times:
+            return Commits(0, None, None)
+        return Commits(len(times), percentile(times, 0.5), percentile(times, 0.99))
 
     def close(self) -> None:
         """Finish what is queued and stop."""
@@ -88,6 +110,7 @@ class Writer:
 
     def _commit(self, connection: Connection, batch: list[tuple[Job[Any], Future[Any]]]) -> None:
         done: list[tuple[Future[Any], Any]] = []
+        begun = time.perf_counter()
         try:
             with connection.begin():
                 for job, future in batch:
@@ -107,6 +130,7 @@ class Writer:
                 if not future.done():
                     future.set_exception(failure)
             return
+        self._commit_ms.append((time.perf_counter() - begun) * 1000)
         for future, value in done:
             future.set_result(value)
 

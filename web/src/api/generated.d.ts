@@ -201,6 +201,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/export/runs.parquet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Runs as an Apache Parquet file
+         * @description One row a run; a column for each quantity, empty where it was not measured. Its unit is in the file's metadata.
+         */
+        get: operations["runs_api_export_runs_parquet_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -549,6 +569,23 @@ export interface paths {
          * @description Ends every session of the person and opens a new one here.
          */
         put: operations["change_password_api_session_password_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much room the store takes */
+        get: operations["read_store_api_store_get"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1118,6 +1155,26 @@ export interface components {
              */
             sent_us: number;
         };
+        /**
+         * CommitShape
+         * @description How long the last commits took, and what waits for the writer.
+         */
+        CommitShape: {
+            /**
+             * Count
+             * @description Commits that these figures are of, 1,000 at most.
+             */
+            count: number;
+            /** P50 Ms */
+            p50_ms: number | null;
+            /** P99 Ms */
+            p99_ms: number | null;
+            /**
+             * Waiting
+             * @description Jobs that wait now.
+             */
+            waiting: number;
+        };
         /** ComparedShape */
         ComparedShape: {
             before: components["schemas"]["Figure"];
@@ -1511,6 +1568,31 @@ export interface components {
              * @example 2
              */
             n: number;
+        };
+        /** KeptShape */
+        KeptShape: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * Bytes Per Day
+             * @description Mean of the last finished days, seven at most; null if not known.
+             */
+            bytes_per_day: number | null;
+            /** Keep Days */
+            keep_days: number | null;
+            /**
+             * Kept
+             * @description How long it is kept, in words.
+             * @example 400 days
+             */
+            kept: string;
+            /** Label */
+            label: string;
+            /**
+             * Name
+             * @example samples
+             */
+            name: string;
         };
         /**
          * KindShape
@@ -2412,6 +2494,56 @@ export interface components {
          * @enum {string}
          */
         State: "fine" | "degraded" | "breached" | "silent";
+        /** StoreShape */
+        StoreShape: {
+            /** Bytes */
+            bytes: number;
+            /** Bytes Per Day */
+            bytes_per_day: number | null;
+            commits: components["schemas"]["CommitShape"];
+            /** Disk Bytes */
+            disk_bytes: number | null;
+            /**
+             * Engine
+             * @example SQLite 3.40.1
+             */
+            engine: string;
+            /** Finished Days */
+            finished_days: number;
+            /**
+             * Finished To
+             * @description What was measured before is in compressed days.
+             */
+            finished_to: string | null;
+            /** Free Bytes */
+            free_bytes: number | null;
+            /**
+             * Full
+             * @description When the disk will be full; null when it never will, or nobody knows.
+             */
+            full: string | null;
+            /** Kinds */
+            kinds: components["schemas"]["KeptShape"][];
+            /**
+             * Measured
+             * Format: date-time
+             */
+            measured: string;
+            /** Oldest */
+            oldest: string | null;
+            /** Place */
+            place: string;
+            /**
+             * Rest Bytes
+             * @description What it comes to when as much goes as comes; null if not known.
+             */
+            rest_bytes: number | null;
+            /**
+             * Sentence
+             * @description Whether there is room, for how long.
+             */
+            sentence: string;
+        };
         /** StreamColumns */
         StreamColumns: {
             /**
@@ -3356,6 +3488,69 @@ export interface operations {
             };
             /** @description The store has no time, or the caller must wait */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runs_api_export_runs_parquet_get: {
+        parameters: {
+            query?: {
+                /** @description Numbers of streams; all if left out. */
+                streams?: number[] | null;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": unknown;
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4735,6 +4930,44 @@ export interface operations {
             };
             /** @description The store has no time, or the caller must wait */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_store_api_store_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

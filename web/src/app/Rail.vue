@@ -22,6 +22,7 @@ const AREAS = [
     name: 'Arrange',
     pages: [
       { name: 'Vantage points', to: '/vantage-points', routes: ['vantage-points'] },
+      { name: 'Store', to: '/store', routes: ['store'] },
       { name: 'Access', to: '/access', routes: ['access'], needs: 'administer' as const },
     ],
   },

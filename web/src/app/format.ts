@@ -40,6 +40,21 @@ export function inWords(value: number | null | undefined, unit: string): string 
   return shown ? `${figure} ${shown}` : figure
 }
 
+/** An amount of octets in the largest unit (SI) that leaves a whole number before the point. */
+export function bytes(value: number | null | undefined): string {
+  if (value === null || value === undefined) return '–'
+  const [size, unit] = (
+    [
+      [1e12, 'TB'],
+      [1e9, 'GB'],
+      [1e6, 'MB'],
+      [1e3, 'kB'],
+    ] as const
+  ).find(([one]) => value >= one) ?? [1, 'B']
+  const scaled = value / size
+  return `${grouped(scaled, size === 1 || scaled >= 100 ? 0 : 1)} ${unit}`
+}
+
 /** A change as a signed percentage. */
 export function change(ratio: number): string {
   const value = Math.round(ratio * 100)

@@ -31,6 +31,12 @@ export const router = createRouter({
       meta: { title: 'Vantage points' },
     },
     {
+      path: '/store',
+      name: 'store',
+      component: () => import('@/views/store/StoreView.vue'),
+      meta: { title: 'Store' },
+    },
+    {
       path: '/access',
       name: 'access',
       component: () => import('@/views/access/AccessView.vue'),
