@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import json
 import logging
+import os
 import signal
 import sys
 from collections.abc import Iterator
@@ -114,6 +115,8 @@ def enrolment_token(
         typer.echo(make_enrolment_token(writer, kind, uses, round(hours * 3_600_000_000), now_us()))
 
 
+_DATABASE_URL = "KUPPEL_DATABASE_URL"
+
 store = typer.Typer(no_args_is_help=True, help="Look after the database: check, compact, backup, restore.")
 app.add_typer(store, name="store")
 _Data = Annotated[Path, typer.Option(help="Folder of the hub's database.")]
@@ -185,6 +188,7 @@ def back_up_store(to: Annotated[Path, typer.Argument(help="The file to write.")]
     from kuppel.store.database import DatabaseUnusable
     from kuppel.store.maintenance import back_up
 
+    _only_a_file("pg_dump")
     try:
         back_up(data / "kuppel.db", to)
     except DatabaseUnusable as error:
@@ -200,11 +204,17 @@ def restore_store(
     from kuppel.store.database import DatabaseUnusable
     from kuppel.store.maintenance import restore
 
+    _only_a_file("pg_restore")
     try:
         before = restore(copy, data / "kuppel.db")
     except DatabaseUnusable as error:
         raise _fail(str(error)) from None
     typer.echo("Restored." + (f" What was there is now {before}." if before else ""))
+
+
+def _only_a_file(instead: str) -> None:
+    if os.environ.get(_DATABASE_URL):
+        raise _fail(f"The database is on a PostgreSQL server: use its own {instead}.")
 
 
 @contextlib.contextmanager
@@ -213,11 +223,11 @@ def _stored(data: Path) -> Iterator[tuple[Any, Any]]:
     from kuppel.store.database import Database, DatabaseUnusable
     from kuppel.store.writer import Writer
 
-    path = data / "kuppel.db"
-    if not path.exists():
+    place = os.environ.get(_DATABASE_URL) or data / "kuppel.db"
+    if isinstance(place, Path) and not place.exists():
         raise _fail(f"There is no hub's database in {data}. Name its folder with --data.")
     try:
-        database = Database(path)
+        database = Database(place)
     except DatabaseUnusable as error:
         raise _fail(str(error)) from None
     writer = Writer(database)

@@ -20,6 +20,7 @@ from kuppel.core.access import Role, Scope
 from kuppel.hub.app import create_app
 from kuppel.hub.engine import passwords
 from kuppel.hub.engine.access import digest
+from kuppel.hub.hub import database_place
 from kuppel.hub.settings import HubSettings
 from kuppel.store import people, tokens
 from kuppel.store.database import Connection, Database
@@ -58,11 +59,12 @@ class HubInside:
         self.folder = tempfile.TemporaryDirectory()
         self.url = "https://127.0.0.1" if "tls_cert" in settings else "http://127.0.0.1"
         # Processes that read take a second to start: a test that wants them says so.
-        self.app = create_app(HubSettings(data=Path(self.folder.name), **({"readers": 0} | settings)))
+        self.app_settings = HubSettings(data=Path(self.folder.name), **({"readers": 0} | settings))
+        self.app = create_app(self.app_settings)
         self.client = TestClient(self.app, self.url, raise_server_exceptions=False, headers=ADMIN)
 
     def __enter__(self) -> Self:
-        furnished(Path(self.folder.name))
+        furnished(self.app_settings)
         self.client.__enter__()
         return self
 
@@ -108,11 +110,12 @@ class HubInside:
         return found
 
 
-def furnished(folder: Path) -> None:
-    """A database in that folder with people and tokens, unless it is there already."""
-    if (folder / "kuppel.db").exists():
+def furnished(settings: HubSettings) -> None:
+    """A hub's database with people and tokens, unless its file is there already."""
+    place = database_place(settings)
+    if isinstance(place, Path) and place.exists():
         return
-    database = Database(folder / "kuppel.db")
+    database = Database(place)
     writer = Writer(database)
     writer.write(furnish)
     writer.close()
@@ -144,7 +147,7 @@ class HubProcess:
         self.stop()
 
     def start(self, web: Path | None = None) -> None:
-        furnished(self.folder)
+        furnished(HubSettings(data=self.folder))
         options = ["--data", str(self.folder), "--port", str(self.port)]
         options += [] if web is None else ["--web", str(web)]
         if self._tls is not None:
@@ -158,6 +161,11 @@ class HubProcess:
                     return
             time.sleep(0.05)
         raise TimeoutError("the hub did not become ready")
+
+    @property
+    def pid(self) -> int:
+        assert self._process is not None  # it runs
+        return self._process.pid
 
     def kill(self) -> None:
         """As a power cut would: no chance to say anything."""

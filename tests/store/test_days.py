@@ -11,12 +11,12 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
-from sqlalchemy import text
+from sqlalchemy import select, text, update
 
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import ALPHA, quantile, sketch
-from kuppel.store import days, history, inventory, maintenance, summary
+from kuppel.store import days, history, inventory, maintenance, summary, tables
 from kuppel.store.compaction import Compaction, Keep
 from kuppel.store.database import Connection, Database, DatabaseUnusable
 from kuppel.store.days import DAY_US
@@ -58,8 +58,9 @@ class DaysCase(StoreCase):
 
         def job(connection: Connection) -> None:
             (series,) = days.series_of(connection, [self.stream], [days.TIMES])
-            statement = text("UPDATE block SET payload = CAST(payload || x'00' AS BLOB) WHERE key = :key")
-            connection.execute(statement, {"key": days.block_key(series, day_us)})
+            own = tables.block.c.key == days.block_key(series, day_us)
+            payload = connection.execute(select(tables.block.c.payload).where(own)).scalar_one()
+            connection.execute(update(tables.block).where(own).values(payload=payload + b"\0"))
 
         self.writer.write(job)
 

@@ -75,10 +75,14 @@ class StoreCase(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.path = Path(folder.name) / "kuppel.db"
-        self.database = Database(self.path)
+        self.database = self.opened()
         self.addCleanup(self.database.close)
         self.writer = Writer(self.database)
         self.addCleanup(self.writer.close)
+
+    def opened(self) -> Database:
+        """A new database; on PostgreSQL in `test_postgresql`."""
+        return Database(self.path)
 
     def a_stream(self) -> int:
         """An inventory with two vantage points; the first stream's number."""
@@ -273,22 +277,6 @@ class Taking(StoreCase):
             found = [(one.value, one.from_us) for one in history.facts(connection, stream, 10**12)]
         self.assertEqual(found, [("192.0.2.1", 1000), ("192.0.2.2", 3000), ("192.0.2.1", 5000)])
 
-    def test_a_full_disk_stores_nothing_of_the_batch_and_says_so(self) -> None:
-        """SQLite's own limit on the number of pages gives its own error SQLITE_FULL."""
-        stream = self.a_stream()
-
-        def limit_pages(connection: Connection) -> None:
-            pages = connection.execute(text("PRAGMA page_count")).scalar_one()
-            connection.execute(text(f"PRAGMA max_page_count={pages + 2}"))
-
-        self.writer.write(limit_pages)
-        with self.assertRaises(StoreFull):
-            self.take([NumberedResult(n, stream, a_result(n * 1000)) for n in range(1, 2000)], 1999)
-        with self.database.reading() as connection:
-            self.assertEqual(history.run_counts(connection, [stream], 0, 10**12), {stream: (0, 0)})
-        self.writer.write(lambda connection: connection.execute(text("PRAGMA max_page_count=1073741823")).scalar())
-        self.assertEqual(len(self.take([NumberedResult(1, stream, a_result(1000))], 1).taken), 1)
-
 
 class Writing(StoreCase):
     def test_a_job_that_fails_is_undone_alone(self) -> None:
@@ -333,6 +321,24 @@ class Writing(StoreCase):
         self.assertTrue(all(future.done() for future in futures))
         with self.database.reading() as connection:
             self.assertEqual(len(inventory.targets(connection)), 200)
+
+
+class FullDisk(StoreCase):
+    def test_a_full_disk_stores_nothing_of_the_batch_and_says_so(self) -> None:
+        """SQLite's own limit on the number of pages gives its own error SQLITE_FULL."""
+        stream = self.a_stream()
+
+        def limit_pages(connection: Connection) -> None:
+            pages = connection.execute(text("PRAGMA page_count")).scalar_one()
+            connection.execute(text(f"PRAGMA max_page_count={pages + 2}"))
+
+        self.writer.write(limit_pages)
+        with self.assertRaises(StoreFull):
+            self.take([NumberedResult(n, stream, a_result(n * 1000)) for n in range(1, 2000)], 1999)
+        with self.database.reading() as connection:
+            self.assertEqual(history.run_counts(connection, [stream], 0, 10**12), {stream: (0, 0)})
+        self.writer.write(lambda connection: connection.execute(text("PRAGMA max_page_count=1073741823")).scalar())
+        self.assertEqual(len(self.take([NumberedResult(1, stream, a_result(1000))], 1).taken), 1)
 
 
 class Inventory(StoreCase):

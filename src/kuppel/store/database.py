@@ -21,6 +21,7 @@ __all__ = ["Connection", "Database", "DatabaseUnusable", "Place", "forget", "rem
 
 # A file of SQLite, or the URL of a PostgreSQL database.
 Place = Path | str
+_WRITERS_LOCK = 5_270_163
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -104,6 +105,7 @@ class Database:
         try:
             made = make_url(url).set(drivername="postgresql+psycopg")
             self.write_engine = create_engine(made, hide_parameters=True, poolclass=NullPool)
+            event.listen(self.write_engine, "begin", _wait_for_turn)
             # A snapshot of one moment, as SQLite's readers have.
             options = {"isolation_level": "REPEATABLE READ", "postgresql_readonly": True}
             self.read_engine = create_engine(made, hide_parameters=True, execution_options=options)
@@ -176,6 +178,11 @@ class Database:
             )
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
+
+
+def _wait_for_turn(connection: Connection) -> None:
+    """One writer at a time, as SQLite's BEGIN IMMEDIATE has it: what a job read stays true until it commits."""
+    connection.exec_driver_sql(f"SELECT pg_advisory_xact_lock({_WRITERS_LOCK})")
 
 
 def _driver(connection: Connection) -> SqliteConnection:

@@ -11,6 +11,8 @@ from sqlalchemy import select
 
 from kuppel.store import block, days, summary, tables
 from kuppel.store.database import Database, DatabaseUnusable
+from kuppel.store.dialect import is_sqlite
+from kuppel.store.sizes import table_sizes
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,8 +32,10 @@ class Report:
 def check(database: Database) -> Report:
     """Read everything: the file's own structure, and the checksum of every block."""
     with database.reading() as connection:
-        told = [str(row[0]) for row in connection.exec_driver_sql("PRAGMA integrity_check(20)")]
-        broken = [] if told == ["ok"] else told
+        broken = []
+        if is_sqlite(connection):
+            told = [str(row[0]) for row in connection.exec_driver_sql("PRAGMA integrity_check(20)")]
+            broken = [] if told == ["ok"] else told
         names = {row.id: (row.stream_id, row.quantity) for row in connection.execute(select(tables.series))}
         damaged: list[str] = []
         blocks = 0
@@ -48,9 +52,8 @@ def check(database: Database) -> Report:
                 summary.decode_hours(payload)
             except block.BlockDamaged as error:
                 damaged.append(f"hours of series {days.key_series(key)}, day {_date(days.key_day(key))}: {error}")
-        rows = connection.exec_driver_sql("SELECT name, sum(pgsize) FROM dbstat GROUP BY name ORDER BY 2 DESC").all()
-        sizes = {str(name): int(size) for name, size in rows}
-    return Report(blocks, damaged, broken, sizes)
+        found = sorted(table_sizes(connection), key=lambda one: -one[1])
+    return Report(blocks, damaged, broken, dict(found))
 
 
 def _read(quantity: str, payload: bytes) -> None:

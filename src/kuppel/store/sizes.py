@@ -51,7 +51,7 @@ def sizes(connection: Connection) -> Sizes:
     finished = 0 if first_us is None else max(0, (horizon_us - first_us) // days.DAY_US)
     per_day = _growth(connection, horizon_us, min(finished, GROWTH_DAYS))
     by_kind = dict.fromkeys((RECENT, SAMPLES, DETAILS, HOURS, DAYS, EVENTS, METRICS, REST), 0)
-    for name, size in _tables(connection):
+    for name, size in table_sizes(connection):
         by_kind[_OF_TABLE.get(name, REST)] += size
     # Details lie among the blocks; told apart by how much of each new day they are.
     kept = _days_with(connection, days.BODIES, horizon_us, finished)
@@ -61,7 +61,8 @@ def sizes(connection: Connection) -> Sizes:
     return Sizes(sum(by_kind.values()), by_kind, per_day, finished, oldest_us, horizon_us)
 
 
-def _tables(connection: Connection) -> list[tuple[str, int]]:
+def table_sizes(connection: Connection) -> list[tuple[str, int]]:
+    """Bytes by table; on SQLite, indexes stand beside their tables."""
     if is_sqlite(connection):
         query = "SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE"
     else:

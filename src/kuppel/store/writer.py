@@ -139,7 +139,8 @@ def _told(error: Exception) -> Exception:
     """The error in the store's words. SQLite undoes everything by itself when full, so undoing again fails on top of it."""
     cause: BaseException | None = error
     while cause is not None:
-        if isinstance(cause, OperationalError) and "full" in str(cause.orig):
+        # SQLite says "database or disk is full", PostgreSQL "No space left on device".
+        if isinstance(cause, OperationalError) and any(one in str(cause.orig) for one in ("full", "No space left")):
             return StoreFull(str(cause.orig))
         cause = cause.__context__
     return error

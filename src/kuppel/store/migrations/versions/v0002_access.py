@@ -12,6 +12,11 @@ depends_on = None
 
 
 def upgrade() -> None:
+    is_sqlite = op.get_bind().dialect.name == "sqlite"
+    if not is_sqlite:  # by the name under which SQLite has it, though it folds more than the letters of English
+        op.execute(
+            "CREATE COLLATION IF NOT EXISTS \"NOCASE\" (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+        )
     with op.batch_alter_table("vantage_point") as batch:
         batch.add_column(sa.Column("tags", sa.JSON(), nullable=False, server_default="[]"))
         batch.alter_column("token_hash", existing_type=sa.String(), nullable=True)
@@ -111,8 +116,12 @@ def upgrade() -> None:
         sqlite_autoincrement=True,
     )
     op.create_index(op.f("ix_record_time_us"), "record", ["time_us"])
-    for event in ("UPDATE", "DELETE"):
+    action = "BEGIN SELECT RAISE(ABORT, 'the record is append-only'); END"
+    if not is_sqlite:
         op.execute(
-            f"CREATE TRIGGER record_no_{event.lower()} BEFORE {event} ON record"
-            " BEGIN SELECT RAISE(ABORT, 'the record is append-only'); END"
+            "CREATE FUNCTION refuse_record() RETURNS trigger LANGUAGE plpgsql AS"
+            " $$ BEGIN RAISE EXCEPTION 'the record is append-only'; END $$"
         )
+        action = "FOR EACH ROW EXECUTE FUNCTION refuse_record()"
+    for event in ("UPDATE", "DELETE"):
+        op.execute(f"CREATE TRIGGER record_no_{event.lower()} BEFORE {event} ON record {action}")
