@@ -9,7 +9,9 @@ import sqlite3
 import sys
 import tempfile
 import time
+from collections import deque
 from collections.abc import Callable
+from concurrent.futures import Future
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -17,6 +19,7 @@ from pathlib import Path
 import duckdb
 import numpy as np
 
+from bench import store_load
 from bench.machine import Steal
 from kuppel.core import sketch as sketches
 from kuppel.core.result import Attempt, Result
@@ -32,6 +35,7 @@ FIRST = 20_000 * DAY_US
 MINUTE = 60_000_000
 POINTS = 500
 SPAN = 30
+STREAMS = 334
 QUANTITIES = {"total": 80, "connect": 12, "tls": 25, "first_byte": 35, "transfer": 6, "name_lookup": 3}
 _RUN_TABLE = """CREATE TABLE run (q INTEGER, s INTEGER, t INTEGER, r TEXT, g INTEGER, b BLOB, PRIMARY KEY (q, s, t))
  WITHOUT ROWID"""
@@ -91,9 +95,16 @@ def inserting(folder: Path) -> dict[str, float]:
 
     database, writer = furnished(folder, 20)
     begun = time.perf_counter()
+    # Four agents' worth at a time: the writer commits what has come together.
+    waiting: deque[Future[object]] = deque()
     for batch in batches:
         up_to = batch[-1].sequence
-        writer.write(partial(take_batch, vantage_point_id=1, spool="s", results=batch, up_to=up_to, refused=0))
+        job = partial(take_batch, vantage_point_id=1, spool="s", results=batch, up_to=up_to, refused=0)
+        waiting.append(writer.submit(job))
+        if len(waiting) == 4:
+            waiting.popleft().result()
+    for one in waiting:
+        one.result()
     taken = time.perf_counter() - begun
     writer.close()
     database.close()
@@ -189,13 +200,19 @@ def reading(folder: Path, streams: int) -> dict[str, float]:
 
 
 def main() -> None:
-    streams = int(sys.argv[1]) if len(sys.argv) > 1 else 334
-    figures: dict[str, float] = {"series": streams * len(QUANTITIES)}
-    with tempfile.TemporaryDirectory() as folder:
-        for name in ("in", "out"):
-            (Path(folder) / name).mkdir()
-        figures |= inserting(Path(folder) / "in")
-        figures |= reading(Path(folder) / "out", streams)
+    wanted = sys.argv[1:] or ["insert", "read", "ingest", "load", "growth", "kills"]
+    parts: dict[str, Callable[[Path], dict[str, float]]] = {
+        "insert": inserting,
+        "read": partial(reading, streams=STREAMS),
+        "ingest": store_load.ingesting,
+        "load": store_load.together,
+        "growth": store_load.growing,
+        "kills": partial(store_load.killing, rounds=100),
+    }
+    figures: dict[str, float] = {}
+    for name in wanted:
+        with tempfile.TemporaryDirectory() as folder:
+            figures |= parts[name](Path(folder))
     for name, value in figures.items():
         print(f"{name:>20} {value:>14,.3f}")
     print(json.dumps({name: round(value, 4) for name, value in figures.items()}))

@@ -4,7 +4,6 @@ import contextlib
 import json
 import os
 import sqlite3
-import tempfile
 import threading
 import time
 from functools import partial
@@ -16,16 +15,20 @@ import numpy as np
 import zstandard
 
 from bench.machine import Steal
-from kuppel.store import days, inventory
+from kuppel.core.result import Attempt, Result
+from kuppel.store import days, history, inventory
 from kuppel.store.database import Database
+from kuppel.store.intake import NumberedResult, store_results
 from kuppel.store.writer import Writer
 from tests.hub.running import ADMIN, DESCRIPTION, TOKEN, HubProcess
+from tests.store.killing import kill_often
 from tests.store.test_store import a_probe
 
 FIELDS = ("name_lookup", "connect", "tls", "first_byte", "transfer", "ttfb", "total", "body_size", "redirects")
 UNITS = dict.fromkeys(FIELDS, "ms") | {"body_size": "By", "redirects": "{redirect}"}
 BATCH = 500
 SECOND = 1_000_000
+SENDERS = 4
 
 
 class Load:
@@ -52,18 +55,20 @@ class Load:
         self.sequence = 0
         self.generator = np.random.default_rng(5)
 
-    def batch(self, time_us: int) -> bytes:
+    def batch(self, base_us: int, spool: int = 1) -> bytes:
         """500 results of about fifteen fields, packed as agents pack them."""
         results = []
         drawn = self.generator.lognormal(3, 0.3, (BATCH, len(FIELDS))).round(1)
         for number in range(BATCH):
+            # Every stream once a minute, as agents deliver that were cut off for some hours.
+            minute, at = divmod(self.sequence, len(self.streams))
+            started = base_us + minute * 60 * SECOND + at * 60 * SECOND // len(self.streams)
             self.sequence += 1
-            started = time_us + number * 1000
             quantities = dict(zip(FIELDS, drawn[number].tolist(), strict=True)) | {"redirects": 0.0, "body_size": 18_000.0}
             results.append(
                 {
                     "sequence": self.sequence,
-                    "stream": self.streams[self.sequence % len(self.streams)],
+                    "stream": self.streams[at],
                     "started_us": started,
                     "quantities": quantities,
                     "facts": {"address": "192.0.2.7"},
@@ -71,7 +76,7 @@ class Load:
                     "detail": {"status": 200, "size": 18_000},
                 }
             )
-        body = json.dumps({"spool": "spool-number-one", "units": UNITS, "results": results}).encode()
+        body = json.dumps({"spool": f"spool-number-{spool}", "units": UNITS, "results": results}).encode()
         return zstandard.ZstdCompressor(level=3).compress(body)
 
     def deliver(self, client: httpx.Client, body: bytes) -> None:
@@ -94,15 +99,24 @@ def ingesting(folder: Path) -> dict[str, float]:
         with contextlib.suppress(OSError):
             os.sched_setaffinity(int(task.name), {0})
     os.sched_setaffinity(0, {1})
-    base = time.time_ns() // 1000 - 3600 * SECOND
-    bodies = [load.batch(base + number * SECOND) for number in range(44)]
-    clients = [httpx.Client(base_url=f"{load.hub.url}/api/", trust_env=False, timeout=60) for _ in range(1)]
-    for body in bodies[:4]:
-        load.deliver(clients[0], body)
-    begun = time.perf_counter()
-    for body in bodies[4:]:
-        load.deliver(clients[0], body)
-    taken = time.perf_counter() - begun
+    base = time.time_ns() // 1000 - 6 * 3600 * SECOND
+    bodies = [load.batch(base, 1 + number % 2) for number in range(44)]
+    # Two agents, so that the one core has always something to do.
+    with httpx.Client(base_url=f"{load.hub.url}/api/", trust_env=False, timeout=60) as client:
+        for body in bodies[:4]:
+            load.deliver(client, body)
+
+        def send(part: list[bytes]) -> None:
+            for body in part:
+                load.deliver(client, body)
+
+        begun = time.perf_counter()
+        senders = [threading.Thread(target=send, args=(bodies[4 + number :: 2],)) for number in range(2)]
+        for one in senders:
+            one.start()
+        for one in senders:
+            one.join()
+        taken = time.perf_counter() - begun
     load.hub.stop()
 
     plain = sqlite3.connect(folder / "kuppel.db", isolation_level=None)
@@ -152,36 +166,42 @@ def together(folder: Path, seconds: float = 30) -> dict[str, float]:
                         errors.append(f"{path}: {answer.status_code} {answer.text[:200]}")
                 time.sleep(0.2)
 
-    base = time.time_ns() // 1000 - 1800 * SECOND
+    base = time.time_ns() // 1000 - 10 * 3600 * SECOND
     count = round(seconds * 10)
-    bodies = [load.batch(base + number * SECOND) for number in range(count)]
-    readers = [threading.Thread(target=read, args=(number,)) for number in range(8)]
+    bodies = [load.batch(base, 1 + number % SENDERS) for number in range(count)]
     waited: list[float] = []
-    with Steal() as steal, httpx.Client(base_url=f"{load.hub.url}/api/", trust_env=False, timeout=90) as client:
-        load.deliver(client, bodies[0])
-        for one in readers:
-            one.start()
+
+    def send(number: int, begun: float) -> None:
+        with httpx.Client(base_url=f"{load.hub.url}/api/", trust_env=False, timeout=90) as client:
+            for at in range(number, count, SENDERS):
+                ahead = begun + at * 0.1 - time.perf_counter()
+                if ahead > 0:
+                    time.sleep(ahead)
+                sent = time.perf_counter()
+                load.deliver(client, bodies[at])
+                waited.append(time.perf_counter() - sent)
+
+    with Steal() as steal:
+        readers = [threading.Thread(target=read, args=(number,)) for number in range(8)]
         begun = time.perf_counter()
-        for number, body in enumerate(bodies[1:]):
-            ahead = begun + number * 0.1 - time.perf_counter()
-            if ahead > 0:
-                time.sleep(ahead)
-            sent = time.perf_counter()
-            load.deliver(client, body)
-            waited.append(time.perf_counter() - sent)
+        senders = [threading.Thread(target=send, args=(number, begun)) for number in range(SENDERS)]
+        for one in (*senders, *readers):
+            one.start()
+        for one in senders:
+            one.join()
         taken = time.perf_counter() - begun
         is_over.set()
         for one in readers:
             one.join()
     print(steal.told())
-    commits = load.hub.api.get("arriving").json().get("commit_ms", {})
+    commits = load.hub.api.get("store").json()["commits"]
     load.hub.stop()
     for one in errors[:5]:
         print("error:", one)
     return {
-        "arrived_per_s": (count - 1) * BATCH / taken,
-        "commit_p50_ms": commits.get("p50", float("nan")),
-        "commit_p99_ms": commits.get("p99", float("nan")),
+        "arrived_per_s": count * BATCH / taken,
+        "commit_p50_ms": commits["p50_ms"],
+        "commit_p99_ms": commits["p99_ms"],
         "delivery_p99_ms": float(np.percentile(waited, 99)) * 1000,
         "read_p50_ms": float(np.percentile(asked, 50)) * 1000,
         "read_p95_ms": float(np.percentile(asked, 95)) * 1000,
@@ -192,10 +212,6 @@ def together(folder: Path, seconds: float = 30) -> dict[str, float]:
 
 def growing(folder: Path) -> dict[str, float]:
     """What it costs to take one sample and to read one series' last hour, at 100, 1,000 and 10,000 series."""
-    from kuppel.core.result import Attempt, Result
-    from kuppel.store import history
-    from kuppel.store.intake import NumberedResult, store_results
-
     written, read = {}, {}
     for streams in (17, 167, 1667):
         database = Database(folder / f"{streams}.db")
@@ -213,8 +229,8 @@ def growing(folder: Path) -> dict[str, float]:
         first = 20_000 * days.DAY_US
         taken = 0.0
         results = []
-        # Two hours, and for few streams more of them, so that each size is timed over about as many samples.
-        minutes = 120
+        # For few streams more time, so that each size is timed over as many samples.
+        minutes = 100_020 // streams
         offsets = generator.integers(0, 60 * SECOND, streams)
         for minute in range(minutes):
             for stream in np.argsort(offsets).tolist():
@@ -233,7 +249,8 @@ def growing(folder: Path) -> dict[str, float]:
         for _ in range(7):
             begun = time.perf_counter()
             with database.reading() as connection:
-                history.samples(connection, [1], FIELDS[:6], first + 3600 * SECOND, first + 7200 * SECOND)
+                end_us = first + minutes * 60 * SECOND
+                history.samples(connection, [1], FIELDS[:6], end_us - 3600 * SECOND, end_us)
             best = min(best, time.perf_counter() - begun)
         read[streams] = best
         writer.close()
@@ -244,21 +261,18 @@ def growing(folder: Path) -> dict[str, float]:
         "write_us_10000": written[1667] * 1e6,
         "read_ms_100": read[17] * 1e3,
         "read_ms_10000": read[1667] * 1e3,
-        "growth": max(written[1667] / written[167], written[1667] / written[17], 1.0),
+        "growth": max(written.values()) / min(written.values()),
         "growth_reading": read[1667] / read[17],
     }
 
 
-def killed(rounds: int) -> dict[str, float]:
+def killing(folder: Path, rounds: int) -> dict[str, float]:
     """SIGKILL at random moments of taking results and finishing days; what was acknowledged and is not there."""
-    from tests.store.killing import Outcome, kill_often
-
-    with tempfile.TemporaryDirectory() as folder:
-        outcome: Outcome = kill_often(Path(folder), rounds, seed=11)
+    outcome = kill_often(folder, rounds, seed=11)
     return {
         "kills": rounds,
         "acknowledged": outcome.acknowledged,
         "lost": outcome.lost,
         "twice": outcome.twice,
-        "damaged": outcome.damaged,
+        "wrong": outcome.wrong + outcome.damaged,
     }

@@ -273,3 +273,27 @@ class Export(QueryCase):
 
     def test_a_stream_that_is_not_there_is_told_before_anything_is_sent(self) -> None:
         self.assertEqual(self.hub.client.get("/api/export/runs.parquet", params={"streams": [999]}).status_code, 404)
+
+
+class Room(QueryCase):
+    def test_sizes_growth_and_commits(self) -> None:
+        told = self.hub.client.get("/api/store").json()
+        kinds = {one["name"]: one for one in told["kinds"]}
+        self.assertEqual(told["bytes"], sum(one["bytes"] for one in told["kinds"]))
+        database = self.hub.app.state.hub.database.place
+        # The file, and what of it lies in the log still; a page or two of SQLite's own are in no table.
+        self.assertAlmostEqual(told["bytes"], database.stat().st_size, delta=20 * 16_384)
+        self.assertEqual((kinds["samples"]["keep_days"], kinds["details"]["keep_days"]), (400, 35))
+        self.assertGreater(kinds["samples"]["bytes_per_day"], 0)
+        self.assertGreaterEqual(told["finished_days"], 4)
+        self.assertGreater(told["commits"]["count"], 0)
+        self.assertLessEqual(told["commits"]["p50_ms"], told["commits"]["p99_ms"])
+        self.assertTrue(told["sentence"])
+
+    def test_growth_is_what_the_days_take(self) -> None:
+        """Per day, within a tenth, what the rows of the finished days hold; counted here row by row."""
+        told = {one["name"]: one for one in self.hub.client.get("/api/store").json()["kinds"]}
+        with self.hub.app.state.hub.database.reading() as connection:
+            query = "SELECT count(DISTINCT key / 1099511627776), sum(length(payload)) FROM hour_summaries"
+            days, size = connection.exec_driver_sql(query).one()
+        self.assertAlmostEqual(told["hours"]["bytes_per_day"] / (size / days), 1, delta=0.25)

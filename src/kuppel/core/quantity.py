@@ -52,6 +52,7 @@ _ALL = (
 )
 
 QUANTITIES: Mapping[str, Quantity] = {quantity.name: quantity for quantity in _ALL}
+_PLACES = {quantity.name: quantity.decimals for quantity in _ALL}
 
 
 def quantity_named(name: str, field: str = "quantity") -> Quantity:
@@ -74,7 +75,7 @@ def rounded(quantities: Mapping[str, float]) -> dict[str, float]:
     >>> rounded({"rtt": 12.34567891, "loss_ratio": 0.2})
     {'rtt': 12.3457, 'loss_ratio': 0.2}
     """
-    return {name: round(value, QUANTITIES[name].decimals) for name, value in quantities.items()}
+    return {name: round(value, _PLACES[name]) for name, value in quantities.items()}
 
 
 def check_unit(name: str, unit: str, field: str) -> None:

@@ -27,6 +27,7 @@ import math
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from functools import cache
 
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level
@@ -82,17 +83,20 @@ class StreamState:
 def after_run(before: StreamState, level: Level, judgement: Judgement) -> StreamState:
     """The stream's state after one more run."""
     levels = (*before.levels, level)[-judgement.m :]
-    counts = (
-        sum(one >= Level.BREACHED for one in levels),
-        sum(one == Level.INSIDE for one in levels),
-        sum(one >= Level.DEGRADED for one in levels),
-        sum(one < Level.BREACHED for one in levels),
-    )
+    if before.judged is State.FINE and not before.is_silent and levels == before.levels == _all_inside(judgement.m):
+        return before  # what nearly every run comes to
+    breached = levels.count(Level.BREACHED)
+    counts = (breached, levels.count(Level.INSIDE), breached + levels.count(Level.DEGRADED), len(levels) - breached)
     judged = next(
         (to for from_, test, to in _TRANSITIONS if from_ in (None, before.judged) and counts[test] >= judgement.n),
         before.judged,
     )
     return StreamState(judged, False, levels)
+
+
+@cache
+def _all_inside(m: int) -> tuple[Level, ...]:
+    return (Level.INSIDE,) * m
 
 
 def silent_after(interval_us: int, delivery_us: int) -> int:

@@ -26,6 +26,11 @@ class LiveBus:
         self._listeners: set[asyncio.Queue[LiveEvent | None]] = set()
         self._is_closed = False
 
+    @property
+    def has_listeners(self) -> bool:
+        """Whether anybody would hear."""
+        return bool(self._listeners)
+
     def publish(self, events: list[LiveEvent]) -> None:
         if events and not self._loop.is_closed():
             self._loop.call_soon_threadsafe(self._spread, events)

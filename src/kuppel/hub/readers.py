@@ -25,6 +25,7 @@ T = TypeVar("T")
 Question = Callable[Concatenate[Database, P], T]
 
 _LONGEST_S = 60.0
+_NICER = 5
 _log = structlog.get_logger()
 
 
@@ -106,6 +107,8 @@ def _begin(place: Place, hub: int) -> None:
     global _opened  # noqa: PLW0603 — a process has one
     # Whoever interrupts the hub interrupts its children too; the hub tells them when to go.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # What arrives goes first: it cannot wait, whoever looks at it can.
+    os.nice(_NICER)
     threading.Thread(target=_leave_with, args=(hub,), daemon=True).start()
     _opened = Database(place, is_migrating=False)
 

@@ -1,5 +1,6 @@
 """Running a hub until it is told to stop."""
 
+import gc
 import socket
 import ssl
 from types import FrameType
@@ -70,6 +71,14 @@ def _check_certificate(settings: HubSettings) -> None:
         ) from None
 
 
+def _settle_collector() -> None:
+    """Batches make and drop many objects that are in no cycle: looking for cycles as often as the interpreter does by
+    default takes a fifth of the intake's time."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 50)
+
+
 def run_hub(settings: HubSettings) -> None:
     """Serve until SIGINT or SIGTERM.
 
@@ -80,6 +89,7 @@ def run_hub(settings: HubSettings) -> None:
     """
     _check_certificate(settings)
     sock = listen(settings.host, settings.port)
+    _settle_collector()
     database = Database(database_place(settings), is_synchronous_full=settings.is_synchronous_full)
     kept_key(settings.data / "secret-key")
     app = create_app(settings, database)

@@ -17,7 +17,7 @@ from sqlalchemy.pool import NullPool
 from kuppel.store.dialect import is_sqlite
 
 # `Connection` is what jobs and readers are handed; whoever names its type takes it from here.
-__all__ = ["Connection", "Database", "DatabaseUnusable", "Place", "forget", "remembered"]
+__all__ = ["Connection", "Database", "DatabaseUnusable", "Place", "fold_log", "forget", "remembered"]
 
 # A file of SQLite, or the URL of a PostgreSQL database.
 Place = Path | str
@@ -34,6 +34,13 @@ def remembered(connection: Connection, what: str) -> dict[Any, Any]:
 def forget(connection: Connection) -> None:
     """Something was undone: what was remembered may be undone with it."""
     connection.info.pop("remembered", None)
+
+
+def fold_log(database: "Database") -> None:
+    """Move what is committed from SQLite's log into its file, as far as no reader needs it; nobody waits for that."""
+    with database.write_engine.connect() as connection:
+        if is_sqlite(connection):
+            _driver(connection).execute("PRAGMA wal_checkpoint(PASSIVE)").fetchall()
 
 
 class DatabaseUnusable(Exception):
@@ -137,6 +144,8 @@ class Database:
             cursor.execute("PRAGMA foreign_keys=ON")
             cursor.execute("PRAGMA cache_size=-65536")
             cursor.execute("PRAGMA temp_store=MEMORY")
+            # The writer folds the log in by itself, see `fold_log`.
+            cursor.execute("PRAGMA wal_autocheckpoint=0")
             if is_read_only:
                 cursor.execute("PRAGMA query_only=ON")
             cursor.close()

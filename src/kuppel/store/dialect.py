@@ -29,9 +29,9 @@ def add_rows(connection: Connection, table: Table, rows: Iterable[tuple[Any, ...
     add_flat(connection, table, list(itertools.chain.from_iterable(rows)))
 
 
-def add_flat(connection: Connection, table: Table, values: list[Any]) -> None:
-    """`add_rows` with the values of all rows one after another: the quickest to make."""
-    _write(connection, table, values, is_replacing=False)
+def add_flat(connection: Connection, table: Table, values: list[Any]) -> int:
+    """`add_rows` with the values of all rows one after another, the quickest to make; how many were not there before."""
+    return _write(connection, table, values, is_replacing=False)
 
 
 def put_rows(connection: Connection, table: Table, rows: Iterable[tuple[Any, ...]]) -> None:
@@ -39,7 +39,8 @@ def put_rows(connection: Connection, table: Table, rows: Iterable[tuple[Any, ...
     _write(connection, table, list(itertools.chain.from_iterable(rows)), is_replacing=True)
 
 
-def _write(connection: Connection, table: Table, values: list[Any], *, is_replacing: bool) -> None:
+def _write(connection: Connection, table: Table, values: list[Any], *, is_replacing: bool) -> int:
+    written = 0
     columns = len(table.c)
     width = _ROWS_A_STATEMENT * columns
     whole = len(values) // width * width
@@ -47,7 +48,9 @@ def _write(connection: Connection, table: Table, values: list[Any], *, is_replac
         if start < end:
             step = rows * columns
             parts = [tuple(values[at : at + step]) for at in range(start, end, step)]
-            connection.exec_driver_sql(_statement(table, connection.dialect.name, rows, is_replacing), parts)
+            statement = _statement(table, connection.dialect.name, rows, is_replacing)
+            written += connection.exec_driver_sql(statement, parts).rowcount
+    return written
 
 
 @cache

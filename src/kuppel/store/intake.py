@@ -1,6 +1,6 @@
 """Taking results: once and only once, whole or not at all."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -99,20 +99,42 @@ def _merge_late(connection: Connection, results: Sequence[NumberedResult], is_ge
 def _store_rows(connection: Connection, results: Sequence[NumberedResult], is_generated: bool) -> None:
     if not results:
         return
+    # In the order of their keys, so that neighbours go into the same page one after another; of two at one time the first.
+    own: dict[tuple[int, int, int], Result] = {}
+    for one in results:
+        time_us = one.result.started_us
+        own.setdefault((time_us // tail.SLOT_US, one.stream_id, time_us), one.result)
+    keys = sorted(own)
+    with connection.begin_nested() as point:
+        if _store_runs(connection, keys, own, is_generated) < len(keys):
+            point.rollback()
+            keys = []
+    if not keys:
+        # Some are there already and stay as they are: nothing of ours may be added to them.
+        there = tail.existing(connection, own)
+        keys = sorted(own.keys() - there)
+        _store_runs(connection, keys, own, is_generated)
     ids = days.series_ids(connection, ((one.stream_id, one.result.quantities) for one in results))
-    runs: list[Any] = []
     samples: list[Any] = []
-    # In the order of their keys, so that neighbours go into the same page one after another.
-    order = sorted(
-        (one.result.started_us // tail.SLOT_US, one.stream_id, one.result.started_us, at) for at, one in enumerate(results)
-    )
-    for slot, stream_id, time_us, at in order:
-        result, own = results[at].result, ids[stream_id]
-        runs += (slot, stream_id, time_us, result.reason, is_generated, _body(result))
-        for name, value in result.quantities.items():
-            samples += (slot, own[name], time_us, value)
-    add_flat(connection, tables.run, runs)
+    for key in keys:
+        slot, stream_id, time_us = key
+        names = ids[stream_id]
+        for name, value in own[key].quantities.items():
+            samples += (slot, names[name], time_us, value)
     add_flat(connection, tables.sample, samples)
+
+
+def _store_runs(
+    connection: Connection,
+    keys: Sequence[tuple[int, int, int]],
+    own: Mapping[tuple[int, int, int], Result],
+    is_generated: bool,
+) -> int:
+    runs: list[Any] = []
+    for key in keys:
+        result = own[key]
+        runs += (*key, result.reason, is_generated, _body(result))
+    return add_flat(connection, tables.run, runs)
 
 
 def _body(result: Result) -> bytes:

@@ -225,6 +225,19 @@ def has_generated(connection: Connection, stream_id: int, from_us: int, to_us: i
     )
 
 
+def existing(connection: Connection, keys: Collection[tuple[int, int, int]]) -> set[tuple[int, int, int]]:
+    """Those of some runs (slot, stream, time) that are there."""
+    table = tables.run
+    columns = (table.c.slot, table.c.stream_id, table.c.time_us)
+    wanted = list(keys)
+    found: set[tuple[int, int, int]] = set()
+    for at in range(0, len(wanted), _SERIES_AT_ONCE):
+        some = wanted[at : at + _SERIES_AT_ONCE]
+        query = select(*columns).where(columns[0].in_({one[0] for one in some}), columns[1].in_({one[1] for one in some}))
+        found |= {(slot, stream_id, time_us) for slot, stream_id, time_us in connection.execute(query)}
+    return found & set(wanted)
+
+
 def run_count(connection: Connection, from_us: int, to_us: int) -> int:
     """How many runs lie in rows, in the window, of streams that are there."""
     table = tables.run

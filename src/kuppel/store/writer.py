@@ -14,13 +14,14 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import OperationalError
 
 from kuppel.core.percentile import percentile
-from kuppel.store.database import Database, forget
+from kuppel.store.database import Database, fold_log, forget
 
 T = TypeVar("T")
 Job = Callable[[Connection], T]
 
 _JOBS_PER_COMMIT = 64
 _COMMITS_REMEMBERED = 1000
+_FOLD_EVERY_S = 1.0
 _log = structlog.get_logger()
 
 
@@ -46,10 +47,14 @@ class Writer:
 
     def __init__(self, database: Database, *, capacity: int = 1000) -> None:
         self._database = database
+        self._commits_made = 0
         self._commit_ms: deque[float] = deque(maxlen=_COMMITS_REMEMBERED)
         self._jobs: queue.Queue[tuple[Job[Any], Future[Any]] | None] = queue.Queue(capacity)
         self._thread = threading.Thread(target=self._work, name="writer", daemon=True)
         self._thread.start()
+        self._is_closed = threading.Event()
+        self._folding = threading.Thread(target=self._fold, name="checkpoint", daemon=True)
+        self._folding.start()
 
     def submit(self, job: Job[T]) -> Future[T]:
         """Queue a job; its future is set after the commit that holds it.
@@ -86,6 +91,8 @@ class Writer:
         """Finish what is queued and stop."""
         self._jobs.put(None)
         self._thread.join()
+        self._is_closed.set()
+        self._folding.join()
 
     def _work(self) -> None:
         with self._database.write_engine.connect() as connection:
@@ -107,6 +114,17 @@ class Writer:
                 self._commit(connection, batch)
                 if is_last:
                     return
+
+    def _fold(self) -> None:
+        """Fold SQLite's log into the file every second, beside the commits: within one it would make that one wait."""
+        folded = 0
+        while not self._is_closed.wait(_FOLD_EVERY_S):
+            if self._commits_made != folded:
+                folded = self._commits_made
+                try:
+                    fold_log(self._database)
+                except OperationalError as error:  # a full disk; what is in the log is safe
+                    _log.error("log not folded in", reason=str(error.orig))
 
     def _commit(self, connection: Connection, batch: list[tuple[Job[Any], Future[Any]]]) -> None:
         done: list[tuple[Future[Any], Any]] = []
@@ -130,6 +148,7 @@ class Writer:
                 if not future.done():
                     future.set_exception(failure)
             return
+        self._commits_made += 1
         self._commit_ms.append((time.perf_counter() - begun) * 1000)
         for future, value in done:
             future.set_result(value)

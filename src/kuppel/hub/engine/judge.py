@@ -1,6 +1,7 @@
 """Keeps every stream's state: after each run, and as time passes without one."""
 
 import threading
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import structlog
@@ -59,6 +60,7 @@ class Judge:
         """Judge committed results."""
         notes: list[StateNote] = []
         events: list[LiveEvent] = []
+        is_watched = self._bus is not None and self._bus.has_listeners
         with self._lock:
             touched: dict[int, list[tuple[int, State]]] = {}
             for one in sorted(results, key=lambda one: one.result.started_us):
@@ -66,9 +68,10 @@ class Judge:
                 if judged is None:
                     continue
                 result = one.result
-                changes = self._advance(judged, result.started_us, result.is_ok, dict(result.quantities))
+                changes = self._advance(judged, result.started_us, result.is_ok, result.quantities)
                 touched.setdefault(one.stream_id, []).extend(changes)
-                events.append(_run_event(one, judged))
+                if is_watched:
+                    events.append(_run_event(one, judged))
             for stream_id, changes in touched.items():
                 notes.append(self._note(stream_id, changes))
                 events.extend(_state_event(stream_id, self._streams[stream_id]) for _ in changes[-1:])
@@ -91,7 +94,9 @@ class Judge:
         if self._bus is not None:
             self._bus.publish(events)
 
-    def _advance(self, judged: _Judged, time_us: int, is_ok: bool, quantities: dict[str, float]) -> list[tuple[int, State]]:
+    def _advance(
+        self, judged: _Judged, time_us: int, is_ok: bool, quantities: Mapping[str, float]
+    ) -> list[tuple[int, State]]:
         if judged.last_run_us is not None and time_us <= judged.last_run_us:
             return []
         changes = self._silence(judged, time_us)
@@ -123,7 +128,7 @@ class Judge:
             with self._database.reading() as connection:
                 missed = history.runs_after(connection, stream_id, judged.last_run_us or 0, _REPLAY_ROWS)
             for run in missed:
-                changes += self._advance(judged, run.time_us, run.reason is None, dict(run.quantities))
+                changes += self._advance(judged, run.time_us, run.reason is None, run.quantities)
             count += len(missed)
             if len(missed) < _REPLAY_ROWS:
                 break

@@ -108,26 +108,38 @@ def checked(
     """The results that can be stored, and refusals of the others."""
     good: list[NumberedResult] = []
     refused: list[Refusal] = []
+    # Names whose unit was found right, so that each is looked at once a batch.
+    known: set[str] = set()
+    latest_us, earliest_us = now_us + FUTURE_US, now_us - keep_days * _DAY_US
     for one in delivered:
         try:
-            _check(one, units, own_streams, now_us, keep_days)
+            if one.stream not in own_streams:
+                raise SettingsError("stream", one.stream, "be a stream of this vantage point; fetch the assignment again")
+            if one.started_us > latest_us:
+                raise SettingsError(
+                    "started_us", one.started_us, "not lie in the future; set the agent's clock by the hub's"
+                )
+            if one.started_us < earliest_us:
+                raise SettingsError(
+                    "started_us", one.started_us, f"lie within the last {keep_days} days, which is what is kept"
+                )
+            _check_quantities(one.quantities, units, known)
             good.append(NumberedResult(one.sequence, one.stream, _result(one)))
         except SettingsError as error:
             refused.append(Refusal(sequence=one.sequence, field=error.field, value=error.value, remedy=error.must))
     return good, refused
 
 
-def _check(one: DeliveredResult, units: Mapping[str, str], own_streams: set[int], now_us: int, keep_days: int) -> None:
-    if one.stream not in own_streams:
-        raise SettingsError("stream", one.stream, "be a stream of this vantage point; fetch the assignment again")
-    if one.started_us > now_us + FUTURE_US:
-        raise SettingsError("started_us", one.started_us, "not lie in the future; set the agent's clock by the hub's")
-    if one.started_us < now_us - keep_days * _DAY_US:
-        raise SettingsError("started_us", one.started_us, f"lie within the last {keep_days} days, which is what is kept")
-    for name, value in one.quantities.items():
-        check_unit(name, units.get(name, "nothing stated"), f"units.{name}")
-        if not math.isfinite(value):
-            raise SettingsError(f"quantities.{name}", value, "be a finite number; leave out what was not measured")
+def _check_quantities(quantities: Mapping[str, float], units: Mapping[str, str], known: set[str]) -> None:
+    if not quantities.keys() <= known:
+        for name in quantities:
+            check_unit(name, units.get(name, "nothing stated"), f"units.{name}")
+            known.add(name)
+    # A sum is finite only when all of it is; only when it is not, each is looked at.
+    if not math.isfinite(sum(quantities.values())):
+        for name, value in quantities.items():
+            if not math.isfinite(value):
+                raise SettingsError(f"quantities.{name}", value, "be a finite number; leave out what was not measured")
 
 
 def _result(one: DeliveredResult) -> Result:
