@@ -93,6 +93,18 @@ def inserting(folder: Path) -> dict[str, float]:
         results.append(NumberedResult(number + 1, number % 20 + 1, result))
     batches = [results[first : first + 500] for first in range(0, len(results), 500)]
 
+    taken, plain = [], []
+    # In turns, the best of each: what else the machine does meanwhile then hits both alike.
+    for turn in range(3):
+        (folder / str(turn)).mkdir()
+        taken.append(_taking(folder / str(turn), batches))
+        plain.append(_raw(folder / str(turn), batches))
+    count = len(results) * len(QUANTITIES)
+    best_taken, best_plain = min(taken), min(plain)
+    return {"insert_per_s": count / best_taken, "raw_per_s": count / best_plain, "insert_ratio": best_plain / best_taken}
+
+
+def _taking(folder: Path, batches: list[list[NumberedResult]]) -> float:
     database, writer = furnished(folder, 20)
     begun = time.perf_counter()
     # Four agents' worth at a time: the writer commits what has come together.
@@ -108,7 +120,10 @@ def inserting(folder: Path) -> dict[str, float]:
     taken = time.perf_counter() - begun
     writer.close()
     database.close()
+    return taken
 
+
+def _raw(folder: Path, batches: list[list[NumberedResult]]) -> float:
     attempt = {"started_us": FIRST, "duration_us": 90_000, "reason": None, "note": ""}
     body = json.dumps({"attempts": [attempt], "detail": {"status": 200}}, separators=(",", ":")).encode()
     rows = []
@@ -133,8 +148,7 @@ def inserting(folder: Path) -> dict[str, float]:
         raw.execute("COMMIT")
     plain = time.perf_counter() - begun
     raw.close()
-    count = len(results) * len(QUANTITIES)
-    return {"insert_per_s": count / taken, "raw_per_s": count / plain, "insert_ratio": plain / taken}
+    return plain
 
 
 def reading(folder: Path, streams: int) -> dict[str, float]:
@@ -200,13 +214,14 @@ def reading(folder: Path, streams: int) -> dict[str, float]:
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or ["insert", "read", "ingest", "load", "growth", "kills"]
+    wanted = sys.argv[1:] or ["insert", "read", "ingest", "load", "growth", "open", "kills"]
     parts: dict[str, Callable[[Path], dict[str, float]]] = {
         "insert": inserting,
         "read": partial(reading, streams=STREAMS),
         "ingest": store_load.ingesting,
         "load": store_load.together,
         "growth": store_load.growing,
+        "open": store_load.opening,
         "kills": partial(store_load.killing, rounds=100),
     }
     figures: dict[str, float] = {}

@@ -67,6 +67,7 @@ def main() -> None:
     picture("access-people", "/access")
     picture("access-tokens", "/access?part=tokens")
     picture("access-record", "/access?part=record")
+    picture("store", "/store")
     picture("matrix-phone", "/matrix", width=390)
     stage.stop()
 

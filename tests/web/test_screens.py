@@ -12,9 +12,21 @@ from tests.web import stage
 from tests.web.stage import AXE, PEOPLE, BrowserCase, demo, new_page
 
 SCREENS = (
-    "/matrix", "/streams/1", "/streams/9", "/streams/15", "/vantage-points", "/vantage-points?put=yes", "/access",
+    "/matrix", "/streams/1", "/streams/9", "/streams/15", "/vantage-points", "/vantage-points?put=yes", "/store", "/access",
     "/access?part=tokens", "/access?part=record", "/password", "/nowhere-at-all",
 )  # fmt: skip
+
+
+class Store(BrowserCase):
+    def test_it_says_how_much_room_there_is_and_what_takes_it(self) -> None:
+        self.open("/store")
+        told = demo().ask("store")
+        expect(self.page.get_by_text(told["sentence"])).to_be_visible()
+        rows = self.page.get_by_role("row")
+        for one in told["kinds"]:
+            if one["bytes"]:
+                expect(rows.filter(has_text=one["label"])).to_contain_text(one["kept"])
+        expect(self.page.get_by_text("commits took at most")).to_be_visible()
 
 
 class Matrix(BrowserCase):

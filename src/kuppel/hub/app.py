@@ -44,6 +44,7 @@ from kuppel.store.database import Database
 from kuppel.wire.delivery import Batch
 
 _TICK_S = 1.0
+_WARM_AFTER_S = 0.5
 _FINISH_EVERY_S = 60.0
 _LOOPBACK_NAMES = ("127.0.0.1", "localhost", "[::1]", "::1")
 _log = structlog.get_logger()
@@ -77,11 +78,12 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
         await run_in_threadpool(hub.judge.load)
         ticking = asyncio.create_task(_tick(hub))
         finishing = asyncio.create_task(_finish_days(hub))
-        hub.readers.warm_up()
+        warming = asyncio.create_task(_warm_readers(hub))
         _log.info("hub ready", data=str(settings.data))
         try:
             yield
         finally:
+            warming.cancel()
             ticking.cancel()
             finishing.cancel()
             hub.is_closing = True
@@ -163,6 +165,12 @@ async def _finish_days(hub: Hub) -> None:
             if finished:
                 await run_in_threadpool(hub.compaction.retire, now_us(), hub.settings.keep)
                 _log.info("days finished", days=finished)
+
+
+async def _warm_readers(hub: Hub) -> None:
+    """After the hub is ready: their start would take the processors from its own."""
+    await asyncio.sleep(_WARM_AFTER_S)
+    await run_in_threadpool(hub.readers.warm_up)
 
 
 async def _tick(hub: Hub) -> None:

@@ -77,10 +77,14 @@ class Readers:
         raise ReadersBusy
 
     def close(self) -> None:
+        """End the processes; whoever waits for an answer gets none."""
         with self._lock:
-            if self._pool is not None:
-                self._pool.shutdown(wait=False, cancel_futures=True)
-            self._pool, self._processes = None, 0
+            pool, self._pool = self._pool, None
+        if pool is not None:
+            # They only read: nothing is half-done when they end in mid-work.
+            for one in multiprocessing.active_children():
+                one.terminate()
+            pool.shutdown(cancel_futures=True)
 
     def _running(self) -> ProcessPoolExecutor:
         with self._lock:

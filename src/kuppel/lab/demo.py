@@ -31,6 +31,7 @@ from kuppel.lab.services import TcpService, Treat, Treatment, WebService
 from kuppel.probes.http import certificate_facts
 from kuppel.probes.registry import kind_named
 from kuppel.store import inventory
+from kuppel.store.compaction import GRACE_US, Compaction
 from kuppel.store.database import Database
 from kuppel.store.intake import NumberedResult, store_results
 from kuppel.store.inventory import Probe
@@ -131,6 +132,8 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
         judge = Judge(database, writer, None, round(settings.delivery_s * 1e6))
         judge.load()
         _fill(database, writer, judge, world)
+        # Made-up days are whole when they are written: nothing of them is still on its way.
+        Compaction(database, writer).run(world.begun_us + GRACE_US)
     finally:
         writer.close()
         database.close()

@@ -6,7 +6,7 @@ One day at a time, in steps that each leave the store whole; killed between any 
 | --------------------------------------------------------------------------------------- | --------------------------- |
 | 1. read some streams' rows of the day, compress them, write their blocks (unseen yet)   | the blocks are written anew |
 | 2. count the day's rows again, in the writer; as many as were compressed: move the horizon | step 3 goes on              |
-| 3. delete the dead rows, five minutes of them at a time                                 | step 3 goes on              |
+| 3. delete the dead rows, two minutes of them at a time                                  | step 3 goes on              |
 
 Between steps it waits until the writer has nothing else to do: results that arrive come first.
 """

@@ -144,8 +144,7 @@ def rows_of(
     connection: Connection, table: Table, columns: Sequence[str], series: Collection[int], from_us: int, to_us: int
 ) -> list[Any]:
     """Key and columns of the rows of some series, of the days that touch [from_us, to_us), in the order of time."""
-    first_us = first_day(connection)
-    if first_us is None or not series:
+    if not series or (first_us := first_day_of(connection, table)) is None:
         return []
     # Nothing lies in blocks beyond the horizon but a day that is just being written.
     start, end = max(from_us, first_us) // DAY_US, -(-min(to_us, horizon(connection)) // DAY_US)

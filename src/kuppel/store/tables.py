@@ -120,7 +120,7 @@ series = Table(
     sqlite_autoincrement=True,
 )
 
-# What is measured of days that are not finished; `slot` is five minutes of time, see `store.tail`.
+# What is measured of days that are not finished; `slot` is two minutes of time, see `store.tail`.
 sample = Table(
     "sample",
     metadata,

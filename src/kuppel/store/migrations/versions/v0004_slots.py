@@ -1,4 +1,4 @@
-"""Rows of the tail by slots of five minutes, one body a run; blocks by day first; narrower sketches and hours."""
+"""Rows of the tail by slots of two minutes, one body a run; blocks by day first; narrower sketches and hours."""
 
 from collections.abc import Iterator
 from typing import Any
@@ -53,7 +53,7 @@ def upgrade() -> None:
 
 
 def _move_rows() -> None:
-    slot = "time_us / 300000000"
+    slot = "time_us / 120000000"
     op.execute(f"INSERT INTO sample SELECT {slot}, series_id, time_us, value FROM sample_before")
     body = """CAST('{"attempts":' || attempts || ',"detail":' || detail || '}' AS BLOB)"""
     op.execute(f"INSERT INTO run SELECT {slot}, stream_id, time_us, reason, is_generated, {body} FROM run_before")
