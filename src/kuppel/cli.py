@@ -239,6 +239,39 @@ def _stored(data: Path) -> Iterator[tuple[Any, Any]]:
 
 
 @app.command()
+def reflect(
+    address: Annotated[str, typer.Option(help="Address to listen on.")] = "0.0.0.0",
+    port: Annotated[int, typer.Option(min=0, max=65_535, help="UDP port; 0 takes a free one.")] = 862,
+    key: Annotated[
+        str | None, typer.Option(help="Shared key; only packets that fit it are answered. Better in KUPPEL_REFLECT_KEY.")
+    ] = None,
+    clock_error_us: Annotated[
+        int | None, typer.Option(min=1, help="How far this clock may be off UTC, in µs; left out when it is not known.")
+    ] = None,
+) -> None:
+    """Answer two-way test packets (STAMP, RFC 8762) until stopped."""
+    from kuppel.probes.kernel.two_way import Reflector
+    from kuppel.probes.net import NetError
+
+    shared = key or os.environ.get("KUPPEL_REFLECT_KEY")
+    try:
+        reflector = Reflector(
+            address,
+            port,
+            shared.encode() if shared else None,
+            None if clock_error_us is None else clock_error_us * 1000,
+        )
+    except NetError as error:
+        remedy = "Ports below 1024 need the right to listen on them; choose another with --port."
+        raise _fail(f"Cannot listen: {error.note}. {remedy}") from None
+    for one in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(one, lambda *_: reflector.close())
+    typer.echo(f"Answering on {address} port {reflector.port}, {'authenticated' if shared else 'unauthenticated'}.")
+    reflector.serve()
+    typer.echo(f"{reflector.answered:,} packets answered, {reflector.dropped:,} dropped.")
+
+
+@app.command()
 def agent(
     hub: Annotated[str | None, typer.Option(help="The hub's address, http:// or https://.")] = None,
     token: Annotated[str | None, typer.Option(help="Enrolment token; better in KUPPEL_AGENT_TOKEN.")] = None,

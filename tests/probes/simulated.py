@@ -4,7 +4,18 @@ import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from kuppel.probes.net import Binding, Connection, EchoReport, EchoTrain, Exchange, Family, Request, Resolution
+from kuppel.probes.net import (
+    Binding,
+    Connection,
+    EchoReport,
+    EchoTrain,
+    Exchange,
+    Family,
+    Request,
+    Resolution,
+    StampReport,
+    StampTrain,
+)
 
 
 @dataclass
@@ -30,6 +41,7 @@ class SimulatedNet:
 
     clock: SimulatedClock = field(default_factory=SimulatedClock)
     on_icmp: Callable[[EchoTrain], EchoReport] | None = None
+    on_stamp: Callable[[StampTrain], StampReport] | None = None
     on_connect: Callable[[str, int], Connection] | None = None
     on_fetch: Callable[[Request], Exchange] | None = None
     asked: list[object] = field(default_factory=list)
@@ -42,6 +54,11 @@ class SimulatedNet:
         self.asked.append(train)
         assert self.on_icmp is not None
         return self.on_icmp(train)
+
+    async def stamp(self, train: StampTrain) -> StampReport:
+        self.asked.append(train)
+        assert self.on_stamp is not None
+        return self.on_stamp(train)
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
         self.asked.append((address, port, timeout_us, binding))

@@ -71,6 +71,22 @@ def ipdv(delays: Sequence[float | None]) -> list[float | None]:
     return variation[: len(delays)]
 
 
+def pdv(delays: Sequence[float | None]) -> list[float | None]:
+    """Packet delay variation against the least delay of the sample, in the unit of `delays`; None for a lost packet.
+
+    References
+    ----------
+    RFC 5481 §4.2: PDV(i) = D(i) − D(min).
+
+    Examples
+    --------
+    >>> pdv([20, 10, 20, 25, 20])
+    [10, 0, 10, 15, 10]
+    """
+    least = min((one for one in delays if one is not None), default=0)
+    return [None if one is None else one - least for one in delays]
+
+
 def inter_arrival_jitter(send: NDArray[np.int64], receive: NDArray[np.int64]) -> float:
     """Interarrival jitter of one packet stream, in the unit of its arguments.
 

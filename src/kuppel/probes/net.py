@@ -68,6 +68,50 @@ class EchoReport:
 
 
 @dataclass(frozen=True, slots=True)
+class StampTrain:
+    """Two-way test packets (RFC 8762) to send: `size` UDP octets each, `key` None for the unauthenticated mode.
+
+    `clock_error_ns` is how far this machine's clock may be off UTC; None when that is not known.
+    """
+
+    address: str
+    port: int
+    count: int
+    interval_us: int
+    size: int
+    dscp: int
+    key: bytes | None
+    clock_error_ns: int | None
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class StampAnswer:
+    """One answer, in the order of arrival: which packet it is to, when it came, and what the reflector wrote; UTC ns."""
+
+    sequence: int
+    received_ns: int
+    far_number: int
+    far_received_ns: int
+    far_sent_ns: int
+    far_error_ns: float | None
+    far_ttl: int
+
+
+@dataclass(frozen=True, slots=True)
+class StampReport:
+    """When each packet was sent (UTC ns), and every answer in time, duplicates included; `refused` counts octets that were
+    no answer, `refusal` is an ICMP error seen, in words."""
+
+    sent_ns: tuple[int, ...]
+    answers: tuple[StampAnswer, ...]
+    stamps: Literal["kernel", "kernel receive", "user"]
+    refused: int = 0
+    refusal: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Connection:
     """A TCP connection that came about and was closed again at once."""
 
@@ -158,6 +202,8 @@ class Net(Protocol):
     async def resolve(self, name: str, family: Family, timeout_us: int) -> Resolution: ...
 
     async def icmp(self, train: EchoTrain) -> EchoReport: ...
+
+    async def stamp(self, train: StampTrain) -> StampReport: ...
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection: ...
 

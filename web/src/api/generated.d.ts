@@ -2266,6 +2266,11 @@ export interface components {
              */
             local?: string | null;
             /**
+             * Refused
+             * @description What came back and was no answer.
+             */
+            refused?: number | null;
+            /**
              * Round Trips Us
              * @description Each packet; null when lost.
              */

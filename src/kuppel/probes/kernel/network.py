@@ -6,8 +6,19 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from kuppel.probes.kernel import curl, echo, sockets
-from kuppel.probes.net import Binding, Connection, EchoReport, EchoTrain, Exchange, Family, Request, Resolution
+from kuppel.probes.kernel import curl, echo, sockets, two_way
+from kuppel.probes.net import (
+    Binding,
+    Connection,
+    EchoReport,
+    EchoTrain,
+    Exchange,
+    Family,
+    Request,
+    Resolution,
+    StampReport,
+    StampTrain,
+)
 
 # The most that a hub may shift an agent's clock silently; below it the agent's own clock is as good.
 _TRUSTED_OFFSET_US = 500_000
@@ -49,6 +60,10 @@ class KernelNet:
     async def icmp(self, train: EchoTrain) -> EchoReport:
         binding = self._bound(train.binding)
         return await self._in_thread(lambda: echo.send_train(train, binding))
+
+    async def stamp(self, train: StampTrain) -> StampReport:
+        binding = self._bound(train.binding)
+        return await self._in_thread(lambda: two_way.send_train(train, binding))
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
         bound = self._bound(binding)

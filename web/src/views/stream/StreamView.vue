@@ -102,7 +102,7 @@ const slice = computed(() => {
         <Trouble v-if="series.isError.value" what="The series" :error="series.error.value" @again="series.refetch()" />
         <template v-if="series.data.value">
           <Track
-            :name="about.kind === 'icmp' ? 'Round trip' : about.kind === 'tcp' ? 'Connect time' : 'Total time'"
+            :name="about.main === 'rtt' ? 'Round trip' : about.main === 'connect' ? 'Connect time' : 'Total time'"
             :note="slice"
             :stretch="window"
             :height="128"

@@ -1,0 +1,258 @@
+"""Two-way test packets (RFC 8762) on a UDP socket, with the kernel's receive times: the sender, and the reflector."""
+
+import select
+import socket
+import struct
+import time
+from dataclasses import dataclass, field
+
+from kuppel.core.reason import Reason
+from kuppel.probes.kernel.sockets import bind, net_error
+from kuppel.probes.net import Binding, NetError, StampAnswer, StampReport, StampTrain
+from kuppel.wire.stamp import (
+    ErrorEstimate,
+    NotStamp,
+    ReflectedPacket,
+    SenderPacket,
+    decode_reflected,
+    decode_sender,
+    encode_reflected,
+    encode_sender,
+)
+
+_SO_TIMESTAMPNS = 35
+_IP_RECVTTL = 12
+_IPV6_RECVHOPLIMIT, _IPV6_HOPLIMIT = 51, 52
+# A session that was quiet for so long is over; its count begins anew.
+_SESSION_NS = 120 * 1_000_000_000
+_MOST_SESSIONS = 10_000
+# A realtime clock that moves this much against the monotonic one within a train was stepped.
+_STEP_NS = 500_000
+
+
+def send_train(train: StampTrain, binding: Binding) -> StampReport:
+    """Send the train and wait for its answers; blocks for at most its duration plus the timeout.
+
+    Raises
+    ------
+    NetError
+    """
+    is_v6 = ":" in train.address
+    with socket.socket(socket.AF_INET6 if is_v6 else socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        bind(sock, binding)
+        _prepare(sock, is_v6=is_v6, dscp=train.dscp)
+        try:
+            sock.connect((train.address, train.port))
+        except OSError as error:
+            raise net_error(error, train.address) from None
+        offset_ns = time.time_ns() - time.monotonic_ns()
+        running = _Running(sock, train)
+        running.run()
+        if abs(time.time_ns() - time.monotonic_ns() - offset_ns) > _STEP_NS:
+            raise NetError(Reason.AGENT_ERROR, "the agent's clock was set while packets were under way")
+        return StampReport(
+            tuple(running.sent_ns),
+            tuple(running.answers),
+            "kernel receive" if running.has_kernel_receive else "user",
+            running.refused,
+            running.refusal,
+        )
+
+
+@dataclass(slots=True)
+class _Running:
+    sock: socket.socket
+    train: StampTrain
+    sent_ns: list[int] = field(default_factory=list)
+    answers: list[StampAnswer] = field(default_factory=list)
+    seen: set[int] = field(default_factory=set)
+    refused: int = 0
+    refusal: str = ""
+    has_kernel_receive: bool = True
+
+    def run(self) -> None:
+        self.sock.setblocking(False)
+        poll = select.poll()
+        poll.register(self.sock, select.POLLIN)
+        error = ErrorEstimate.of(self.train.clock_error_ns)
+        begun = time.monotonic_ns()
+        for sequence in range(self.train.count):
+            self._collect(poll, begun + sequence * self.train.interval_us * 1000)
+            now_ns = time.time_ns()
+            packet = encode_sender(SenderPacket(sequence, now_ns, error), self.train.size, self.train.key)
+            self.sent_ns.append(now_ns)
+            try:
+                self.sock.send(packet)
+            except ConnectionRefusedError:
+                self.refusal = "port unreachable"
+            except OSError as failure:
+                raise net_error(failure, self.train.address) from None
+        self._collect(poll, time.monotonic_ns() + self.train.timeout_us * 1000, is_last=True)
+
+    def _collect(self, poll: select.poll, deadline_ns: int, *, is_last: bool = False) -> None:
+        while (left_ns := deadline_ns - time.monotonic_ns()) > 0:
+            # poll() counts whole milliseconds: the last one is spun through, which keeps the pacing exact.
+            if poll.poll(left_ns // 1_000_000):
+                self._drain()
+            if is_last and (len(self.seen) == self.train.count or self.refusal):
+                return
+
+    def _drain(self) -> None:
+        while True:
+            try:
+                octets, ancillary, _, _ = self.sock.recvmsg(65_535, 512)
+            except BlockingIOError:
+                return
+            except ConnectionRefusedError:
+                self.refusal = "port unreachable"
+                return
+            stamp = received_at(ancillary)
+            self.has_kernel_receive = self.has_kernel_receive and stamp is not None
+            received_ns = stamp if stamp is not None else time.time_ns()
+            try:
+                packet = decode_reflected(octets, received_ns, self.train.key)
+            except NotStamp:
+                self.refused += 1
+                continue
+            number = packet.sender.sequence
+            if number >= len(self.sent_ns):
+                self.refused += 1
+                continue
+            # An answer after the waiting time counts as lost (RFC 2681 §2.5), even though it was seen.
+            if received_ns - self.sent_ns[number] > self.train.timeout_us * 1000:
+                continue
+            self.seen.add(number)
+            error_ns = packet.error.error_ns if packet.error.is_synchronised else None
+            self.answers.append(
+                StampAnswer(
+                    number,
+                    received_ns,
+                    packet.sequence,
+                    packet.received_ns,
+                    packet.sent_ns,
+                    error_ns,
+                    packet.sender_ttl,
+                )
+            )
+
+
+@dataclass(slots=True)
+class _Session:
+    """What a stateful reflector keeps of one sender: how many packets came, and when the last."""
+
+    count: int
+    seen_ns: int
+
+
+class Reflector:
+    """Answers two-way test packets, one octet for each that came, and nothing else.
+
+    Only packets of the mode it is in are answered: with a key, those whose HMAC fits it. What is no test packet is dropped
+    without a word, so that it cannot be made to send more than it was sent, or to a place that did not ask.
+    """
+
+    def __init__(self, address: str, port: int, key: bytes | None = None, clock_error_ns: int | None = None) -> None:
+        """
+        Raises
+        ------
+        NetError
+            when the port cannot be listened on.
+        """
+        is_v6 = ":" in address
+        self._sock = socket.socket(socket.AF_INET6 if is_v6 else socket.AF_INET, socket.SOCK_DGRAM)
+        self._key = key
+        self._error = ErrorEstimate.of(clock_error_ns)
+        self._sessions: dict[tuple[object, ...], _Session] = {}
+        self._is_closed = False
+        self.answered = 0
+        self.dropped = 0
+        try:
+            _prepare(self._sock, is_v6=is_v6, dscp=0)
+            if is_v6:
+                self._sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVHOPLIMIT, 1)
+            else:
+                self._sock.setsockopt(socket.IPPROTO_IP, _IP_RECVTTL, 1)
+            self._sock.bind((address, port))
+        except OSError as error:
+            self._sock.close()
+            raise net_error(error, f"{address} port {port}") from None
+        self._sock.settimeout(0.2)
+
+    @property
+    def port(self) -> int:
+        return int(self._sock.getsockname()[1])
+
+    def serve(self) -> None:
+        """Answer until `close` is called."""
+        while not self._is_closed:
+            try:
+                octets, ancillary, _, peer = self._sock.recvmsg(65_535, 512)
+            except TimeoutError:
+                continue
+            except OSError:  # an ICMP error about an answer of ours, or closed
+                continue
+            answer = self.answer(octets, peer, received_at(ancillary) or time.time_ns(), _ttl(ancillary))
+            if answer is None:
+                self.dropped += 1
+                continue
+            try:
+                self._sock.sendto(answer, peer)
+                self.answered += 1
+            except OSError:
+                self.dropped += 1
+        self._sock.close()
+
+    def answer(self, octets: bytes, peer: tuple[object, ...], received_ns: int, ttl: int) -> bytes | None:
+        """The answer to what came; None when it asks for none."""
+        try:
+            sender = decode_sender(octets, received_ns, self._key)
+        except NotStamp:
+            return None
+        number = self._number(peer, received_ns)
+        packet = ReflectedPacket(number, time.time_ns(), self._error, received_ns, sender, ttl)
+        return encode_reflected(packet, octets, self._key)
+
+    def close(self) -> None:
+        self._is_closed = True
+
+    def _number(self, peer: tuple[object, ...], now_ns: int) -> int:
+        session = self._sessions.get(peer)
+        if session is None or now_ns - session.seen_ns > _SESSION_NS:
+            if len(self._sessions) >= _MOST_SESSIONS:
+                self._forget(now_ns)
+            session = self._sessions[peer] = _Session(0, now_ns)
+        number, session.count, session.seen_ns = session.count, session.count + 1, now_ns
+        return number & 0xFFFF_FFFF
+
+    def _forget(self, now_ns: int) -> None:
+        """Drop sessions that are over; when none is, the one that was quiet for longest."""
+        over = [peer for peer, one in self._sessions.items() if now_ns - one.seen_ns > _SESSION_NS]
+        for peer in over or [min(self._sessions, key=lambda one: self._sessions[one].seen_ns)]:
+            del self._sessions[peer]
+
+
+def _prepare(sock: socket.socket, *, is_v6: bool, dscp: int) -> None:
+    sock.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+    if is_v6:
+        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, dscp << 2)
+    else:
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
+
+
+def received_at(ancillary: list[tuple[int, int, bytes]]) -> int | None:
+    """The kernel's receive stamp (struct timespec), ns since 1970."""
+    for level, kind, data in ancillary:
+        if level == socket.SOL_SOCKET and kind == _SO_TIMESTAMPNS and len(data) >= 16:
+            seconds, nanoseconds = struct.unpack_from("=qq", data)
+            return int(seconds * 1_000_000_000 + nanoseconds)
+    return None
+
+
+def _ttl(ancillary: list[tuple[int, int, bytes]]) -> int:
+    for level, kind, data in ancillary:
+        is_ttl = (level == socket.IPPROTO_IP and kind == socket.IP_TTL) or (
+            level == socket.IPPROTO_IPV6 and kind == _IPV6_HOPLIMIT
+        )
+        if is_ttl and len(data) >= 4:
+            return int(struct.unpack_from("=i", data)[0]) & 0xFF
+    return 0
