@@ -120,9 +120,9 @@ class Metrics(StoreCase):
         self.assertEqual((found[one].sums.sum(), found[one].most.max()), (52.5, 7))
         self.assertTrue(math.isnan(found[one].least[0]))
         self.assertEqual(found[other].counts.size, 1)
-        self.writer.write(lambda connection: metrics.retire(connection, 5 * 60 * SECOND))
+        self.writer.write(lambda connection: metrics.retire(connection, 6 * 60 * SECOND))
         with self.database.reading() as connection:
-            self.assertEqual(metrics.points(connection, [one], 0, 10**12)[one].counts.tolist(), [5, 6, 7, 8])
+            self.assertEqual(metrics.points(connection, [one], 0, 10**12)[one].counts.tolist(), [6, 7, 8])
 
     def test_what_cannot_be_is_refused_whole(self) -> None:
         one = self.series()
