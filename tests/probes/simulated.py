@@ -11,6 +11,8 @@ from kuppel.probes.net import (
     EchoTrain,
     Exchange,
     Family,
+    NameQuery,
+    NameReply,
     Request,
     Resolution,
     StampReport,
@@ -42,6 +44,7 @@ class SimulatedNet:
     clock: SimulatedClock = field(default_factory=SimulatedClock)
     on_icmp: Callable[[EchoTrain], EchoReport] | None = None
     on_stamp: Callable[[StampTrain], StampReport] | None = None
+    on_query: Callable[[NameQuery], NameReply] | None = None
     on_connect: Callable[[str, int], Connection] | None = None
     on_fetch: Callable[[Request], Exchange] | None = None
     asked: list[object] = field(default_factory=list)
@@ -59,6 +62,11 @@ class SimulatedNet:
         self.asked.append(train)
         assert self.on_stamp is not None
         return self.on_stamp(train)
+
+    async def query(self, query: NameQuery) -> NameReply:
+        self.asked.append(query)
+        assert self.on_query is not None
+        return self.on_query(query)
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
         self.asked.append((address, port, timeout_us, binding))

@@ -21,6 +21,7 @@ TOLD = frozenset({ChangeSource.RELEASE, ChangeSource.CONFIGURATION, ChangeSource
 # Facts whose change is a change, and its source.
 OF_FACT: Mapping[str, ChangeSource] = {
     "address": ChangeSource.ADDRESS,
+    "answers": ChangeSource.ADDRESS,
     "certificate_sha256": ChangeSource.CERTIFICATE,
     "http_version": ChangeSource.CONFIGURATION,
 }

@@ -26,7 +26,7 @@ class Quantity:
 
 
 # 0.1 µs; a millionth of a ratio; 9 s of a day; things that are counted are whole.
-_DECIMALS = {"ms": 4, "1": 6, "d": 4, "By": 0, "{packet}": 0, "{redirect}": 0}
+_DECIMALS = {"ms": 4, "1": 6, "d": 4, "By": 0, "{packet}": 0, "{answer}": 0, "s": 3, "{redirect}": 0}
 
 _ALL = (
     Quantity("rtt", "ms", "round trip, median of the run"),
@@ -48,6 +48,9 @@ _ALL = (
     Quantity("lost", "{packet}", "packets lost"),
     Quantity("jitter", "ms", "interarrival jitter (RFC 3550)"),
     Quantity("ipdv", "ms", "mean absolute delay variation (RFC 3393)"),
+    Quantity("lookup", "ms", "time to the resolver's answer"),
+    Quantity("answers", "{answer}", "answers to the question", "lower"),
+    Quantity("ttl", "s", "least time that an answer may be kept", "lower"),
     Quantity("name_lookup", "ms", "name lookup"),
     Quantity("connect", "ms", "TCP connect"),
     Quantity("tls", "ms", "TLS handshake"),

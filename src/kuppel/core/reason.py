@@ -4,7 +4,8 @@ from enum import StrEnum
 
 
 class Reason(StrEnum):
-    """The reason of a failed attempt or run. A new one is added here and in `SENTENCES`, nowhere else."""
+    """The reason of a failed attempt or run. A new one is added at the end, since finished days keep its number
+    (`store.days`), and in `SENTENCES`; nowhere else."""
 
     NAME_NOT_FOUND = "name_not_found"
     NAME_TIMEOUT = "name_timeout"
@@ -25,6 +26,8 @@ class Reason(StrEnum):
     NOT_PERMITTED = "not_permitted"
     BINDING_UNUSABLE = "binding_unusable"
     AGENT_ERROR = "agent_error"
+    RESPONSE_CODE = "response_code"
+    UNEXPECTED_ANSWER = "unexpected_answer"
 
 
 SENTENCES: dict[Reason, str] = {
@@ -47,4 +50,6 @@ SENTENCES: dict[Reason, str] = {
     Reason.NOT_PERMITTED: "the agent may not send this kind of packet",
     Reason.BINDING_UNUSABLE: "the interface or source address is not there",
     Reason.AGENT_ERROR: "the agent itself failed",
+    Reason.RESPONSE_CODE: "the response code was not the expected one",
+    Reason.UNEXPECTED_ANSWER: "the answer was not the expected one",
 }

@@ -112,6 +112,27 @@ class StampReport:
 
 
 @dataclass(frozen=True, slots=True)
+class NameQuery:
+    """One DNS message to a resolver, by UDP or by TCP (RFC 1035 §4.2; over TCP with its two octets of length)."""
+
+    address: str
+    port: int
+    message: bytes
+    is_tcp: bool
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class NameReply:
+    """The message that came back with the query's number, and how long it took; connecting included where it is TCP."""
+
+    message: bytes
+    elapsed_us: int
+    local: str
+
+
+@dataclass(frozen=True, slots=True)
 class Connection:
     """A TCP connection that came about and was closed again at once."""
 
@@ -204,6 +225,8 @@ class Net(Protocol):
     async def icmp(self, train: EchoTrain) -> EchoReport: ...
 
     async def stamp(self, train: StampTrain) -> StampReport: ...
+
+    async def query(self, query: NameQuery) -> NameReply: ...
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection: ...
 

@@ -2172,10 +2172,11 @@ export interface components {
         };
         /**
          * Reason
-         * @description The reason of a failed attempt or run. A new one is added here and in `SENTENCES`, nowhere else.
+         * @description The reason of a failed attempt or run. A new one is added at the end, since finished days keep its number
+         *     (`store.days`), and in `SENTENCES`; nowhere else.
          * @enum {string}
          */
-        Reason: "name_not_found" | "name_timeout" | "no_address_of_family" | "no_route" | "no_reply" | "connection_refused" | "connection_reset" | "connect_timeout" | "tls_failed" | "certificate_invalid" | "proxy_failed" | "timeout" | "unexpected_status" | "unexpected_text" | "too_many_redirects" | "protocol_error" | "not_permitted" | "binding_unusable" | "agent_error";
+        Reason: "name_not_found" | "name_timeout" | "no_address_of_family" | "no_route" | "no_reply" | "connection_refused" | "connection_reset" | "connect_timeout" | "tls_failed" | "certificate_invalid" | "proxy_failed" | "timeout" | "unexpected_status" | "unexpected_text" | "too_many_redirects" | "protocol_error" | "not_permitted" | "binding_unusable" | "agent_error" | "response_code" | "unexpected_answer";
         /**
          * Receipt
          * @description Everything up to `acknowledged` is on disk or refused: the agent may forget it.
@@ -2256,6 +2257,16 @@ export interface components {
              */
             agent_busy_lag_us?: number | null;
             /**
+             * Answers
+             * @description Answers to a DNS question.
+             */
+            answers?: string[];
+            /**
+             * Code
+             * @description DNS response code.
+             */
+            code?: string | null;
+            /**
              * Headers
              * @description Headers of the answer.
              */
@@ -2270,6 +2281,11 @@ export interface components {
              * @description What came back and was no answer.
              */
             refused?: number | null;
+            /**
+             * Remote
+             * @description Address that was reached.
+             */
+            remote?: string | null;
             /**
              * Round Trips Us
              * @description Each packet; null when lost.
@@ -2297,6 +2313,11 @@ export interface components {
             timings_ms?: {
                 [key: string]: number;
             } | null;
+            /**
+             * Transport
+             * @description udp or tcp.
+             */
+            transport?: string | null;
         };
         /** RunPage */
         RunPage: {

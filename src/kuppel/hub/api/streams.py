@@ -153,6 +153,10 @@ class RunDetail(BaseModel):
     timings_ms: dict[str, float] | None = Field(default=None, description="Phases that a failed fetch got through.")
     round_trips_us: list[float | None] = Field(default_factory=list, description="Each packet; null when lost.")
     stamps: str | None = Field(default=None, description="Who took the times of the packets.")
+    code: str | None = Field(default=None, description="DNS response code.")
+    answers: list[str] = Field(default_factory=list, description="Answers to a DNS question.")
+    transport: str | None = Field(default=None, description="udp or tcp.")
+    remote: str | None = Field(default=None, description="Address that was reached.")
     refused: int | None = Field(default=None, description="What came back and was no answer.")
     agent_busy_lag_us: int | None = Field(default=None, description="How late the agent woke, when it was too busy.")
 

@@ -52,7 +52,8 @@ def room(database: Database, keep: Keep, now_us: int) -> Room:
     }
     age_us = 0 if found.oldest_us is None else now_us - found.oldest_us
     per_day: dict[str, float | None] = {**found.per_day}
-    if found.finished_days and age_us > DAY_US:
+    # A table that holds nearly nothing still takes a page: what it grows by is only known after some days.
+    if found.finished_days >= sizes.GROWTH_DAYS:
         for kind in (sizes.EVENTS, sizes.METRICS):
             per_day[kind] = found.by_kind[kind] / (age_us / DAY_US)
     kinds = [

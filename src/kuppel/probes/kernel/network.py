@@ -6,7 +6,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from kuppel.probes.kernel import curl, echo, sockets, two_way
+from kuppel.probes.kernel import curl, echo, names, sockets, two_way
 from kuppel.probes.net import (
     Binding,
     Connection,
@@ -14,6 +14,8 @@ from kuppel.probes.net import (
     EchoTrain,
     Exchange,
     Family,
+    NameQuery,
+    NameReply,
     Request,
     Resolution,
     StampReport,
@@ -64,6 +66,10 @@ class KernelNet:
     async def stamp(self, train: StampTrain) -> StampReport:
         binding = self._bound(train.binding)
         return await self._in_thread(lambda: two_way.send_train(train, binding))
+
+    async def query(self, query: NameQuery) -> NameReply:
+        binding = self._bound(query.binding)
+        return await self._in_thread(lambda: names.ask(query, binding))
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
         bound = self._bound(binding)

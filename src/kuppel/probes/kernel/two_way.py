@@ -20,7 +20,8 @@ from kuppel.wire.stamp import (
     encode_sender,
 )
 
-_SO_TIMESTAMPNS = 35
+# SO_TIMESTAMPNS of include/uapi/asm-generic/socket.h; the standard library does not name it.
+RECEIVE_STAMPS = 35
 _IP_RECVTTL = 12
 _IPV6_RECVHOPLIMIT, _IPV6_HOPLIMIT = 51, 52
 # A session that was quiet for so long is over; its count begins anew.
@@ -232,7 +233,7 @@ class Reflector:
 
 
 def _prepare(sock: socket.socket, *, is_v6: bool, dscp: int) -> None:
-    sock.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+    sock.setsockopt(socket.SOL_SOCKET, RECEIVE_STAMPS, 1)
     if is_v6:
         sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, dscp << 2)
     else:
@@ -242,7 +243,7 @@ def _prepare(sock: socket.socket, *, is_v6: bool, dscp: int) -> None:
 def received_at(ancillary: list[tuple[int, int, bytes]]) -> int | None:
     """The kernel's receive stamp (struct timespec), ns since 1970."""
     for level, kind, data in ancillary:
-        if level == socket.SOL_SOCKET and kind == _SO_TIMESTAMPNS and len(data) >= 16:
+        if level == socket.SOL_SOCKET and kind == RECEIVE_STAMPS and len(data) >= 16:
             seconds, nanoseconds = struct.unpack_from("=qq", data)
             return int(seconds * 1_000_000_000 + nanoseconds)
     return None
