@@ -11,10 +11,12 @@ from kuppel.probes.net import (
     EchoTrain,
     Exchange,
     Family,
+    Handshake,
     NameQuery,
     NameReply,
     Request,
     Resolution,
+    Secured,
     StampReport,
     StampTrain,
 )
@@ -45,6 +47,7 @@ class SimulatedNet:
     on_icmp: Callable[[EchoTrain], EchoReport] | None = None
     on_stamp: Callable[[StampTrain], StampReport] | None = None
     on_query: Callable[[NameQuery], NameReply] | None = None
+    on_handshake: Callable[[Handshake], Secured] | None = None
     on_connect: Callable[[str, int], Connection] | None = None
     on_fetch: Callable[[Request], Exchange] | None = None
     asked: list[object] = field(default_factory=list)
@@ -67,6 +70,11 @@ class SimulatedNet:
         self.asked.append(query)
         assert self.on_query is not None
         return self.on_query(query)
+
+    async def handshake(self, handshake: Handshake) -> Secured:
+        self.asked.append(handshake)
+        assert self.on_handshake is not None
+        return self.on_handshake(handshake)
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
         self.asked.append((address, port, timeout_us, binding))

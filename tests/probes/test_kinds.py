@@ -23,7 +23,7 @@ async def run(kind: Kind, settings: dict[str, object], net: SimulatedNet, attemp
 
 class EveryKind(unittest.TestCase):
     def test_they_are_found_by_their_modules(self) -> None:
-        self.assertEqual(set(KINDS), {"icmp", "tcp", "http", "udp", "dns"})
+        self.assertEqual(set(KINDS), {"icmp", "tcp", "http", "udp", "dns", "tls"})
 
     def test_their_settings_explain_themselves(self) -> None:
         """The form and the command line are made from the settings: each field needs a sentence."""

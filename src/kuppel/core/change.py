@@ -22,7 +22,7 @@ TOLD = frozenset({ChangeSource.RELEASE, ChangeSource.CONFIGURATION, ChangeSource
 OF_FACT: Mapping[str, ChangeSource] = {
     "address": ChangeSource.ADDRESS,
     "answers": ChangeSource.ADDRESS,
-    "certificate_sha256": ChangeSource.CERTIFICATE,
+    "certificate": ChangeSource.CERTIFICATE,
     "http_version": ChangeSource.CONFIGURATION,
 }
 

@@ -11,7 +11,14 @@ from kuppel.core.quantity import quantity_named
 from kuppel.core.reason import SENTENCES, Reason
 from kuppel.core.state import State
 
-_VERBS = {"icmp": "reaches", "udp": "exchanges packets with", "tcp": "connects to", "dns": "finds", "http": "fetches"}
+_VERBS = {
+    "icmp": "reaches",
+    "udp": "exchanges packets with",
+    "tcp": "connects to",
+    "dns": "finds",
+    "tls": "agrees on TLS with",
+    "http": "fetches",
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -28,7 +28,7 @@ from kuppel.lab import history, scenario
 from kuppel.lab.authority import Authority, Credential
 from kuppel.lab.scenario import PEOPLE, POINTS, PROBES, SERVICES, Point, ProbePlan, Service
 from kuppel.lab.services import TcpService, Treat, Treatment, WebService
-from kuppel.probes.http import certificate_facts
+from kuppel.probes.certificate import certificate_facts
 from kuppel.probes.registry import kind_named
 from kuppel.store import inventory
 from kuppel.store.compaction import GRACE_US, Compaction

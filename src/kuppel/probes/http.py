@@ -1,16 +1,14 @@
 """Web fetch: HTTP exchanges (RFC 9110) with phases, redirects followed one exchange at a time."""
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 from urllib.parse import urljoin, urlsplit
 
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes
 from pydantic import Field, field_validator
 
 from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
+from kuppel.probes.certificate import told_of_chain
 from kuppel.probes.kind import Kind, Settings, TimeoutMs
 from kuppel.probes.net import Binding, Exchange, FetchError, Net, Phases, Request
 
@@ -133,7 +131,7 @@ async def attempt(settings: HttpSettings, net: Net, binding: Binding) -> Observa
             exchange = await net.fetch(request)
         except FetchError as error:
             total.add(error.phases)
-            facts, certificate = _certificate(error.chain, net)
+            facts, certificate = told_of_chain(error.chain, net.clock.utc_us())
             if error.remote:
                 facts["address"] = error.remote
             return Observation(error.reason, error.note, certificate, facts, {"timings_ms": total.quantities()})
@@ -153,7 +151,7 @@ async def attempt(settings: HttpSettings, net: Net, binding: Binding) -> Observa
 
 
 def _judge(settings: HttpSettings, net: Net, exchange: Exchange, total: _Total, redirects: int) -> Observation:
-    facts, certificate = _certificate(exchange.chain, net)
+    facts, certificate = told_of_chain(exchange.chain, net.clock.utc_us())
     facts |= {"address": exchange.remote, "http_version": exchange.version}
     detail: dict[str, Any] = {
         "status": exchange.status,
@@ -186,26 +184,6 @@ def _covers(status_range: str, status: int) -> bool:
 
 def _header(exchange: Exchange, name: str) -> str | None:
     return next((value for one, value in exchange.headers if one.lower() == name), None)
-
-
-def certificate_facts(pem: str) -> dict[str, str]:
-    """What is kept of a certificate: its SHA-256 fingerprint, its issuer, and when it expires."""
-    leaf = x509.load_pem_x509_certificate(pem.encode())
-    return {
-        "certificate": leaf.fingerprint(hashes.SHA256()).hex(),
-        "certificate_issuer": leaf.issuer.rfc4514_string()[:500],
-        "certificate_expires": leaf.not_valid_after_utc.isoformat().replace("+00:00", "Z"),
-    }
-
-
-def _certificate(chain: tuple[str, ...], net: Net) -> tuple[dict[str, str], dict[str, float]]:
-    """Facts and quantities of the leaf certificate; both empty without one."""
-    if not chain:
-        return {}, {}
-    facts = certificate_facts(chain[0])
-    expires = datetime.fromisoformat(facts["certificate_expires"])
-    now = datetime.fromtimestamp(net.clock.utc_us() / 1e6, UTC)
-    return facts, {"certificate_days": (expires - now).total_seconds() / 86_400}
 
 
 KIND = Kind(

@@ -143,6 +143,38 @@ class Connection:
 
 
 @dataclass(frozen=True, slots=True)
+class Handshake:
+    """One TLS handshake to make, after a dialogue of SMTP (RFC 3207) or IMAP (RFC 9051 §6.2.1) where that is asked for.
+
+    `authority` is PEM: the only certificates that are trusted, instead of the system's.
+    """
+
+    address: str
+    port: int
+    server_name: str
+    starttls: Literal["none", "smtp", "imap"]
+    authority: str | None
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class Secured:
+    """A handshake that came about. `refusal` says why the chain was not accepted, empty when it was; `chain` is PEM, the
+    leaf first, as the server sent it. `dialogue_us` is what came before TLS on the connection."""
+
+    protocol: str
+    cipher: str
+    chain: tuple[str, ...]
+    refusal: str
+    connect_us: int
+    dialogue_us: int
+    tls_us: int
+    local: str
+    remote: str
+
+
+@dataclass(frozen=True, slots=True)
 class Request:
     """One HTTP exchange to make; redirects are the caller's business."""
 
@@ -229,5 +261,7 @@ class Net(Protocol):
     async def query(self, query: NameQuery) -> NameReply: ...
 
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection: ...
+
+    async def handshake(self, handshake: Handshake) -> Secured: ...
 
     async def fetch(self, request: Request) -> Exchange: ...

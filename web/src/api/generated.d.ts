@@ -2262,6 +2262,13 @@ export interface components {
              */
             answers?: string[];
             /**
+             * Chain
+             * @description Certificates as they were sent, the leaf first.
+             */
+            chain?: {
+                [key: string]: string;
+            }[];
+            /**
              * Code
              * @description DNS response code.
              */
@@ -2318,6 +2325,11 @@ export interface components {
              * @description udp or tcp.
              */
             transport?: string | null;
+            /**
+             * Verification
+             * @description accepted, or why the chain was not.
+             */
+            verification?: string | null;
         };
         /** RunPage */
         RunPage: {

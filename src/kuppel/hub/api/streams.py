@@ -157,6 +157,8 @@ class RunDetail(BaseModel):
     answers: list[str] = Field(default_factory=list, description="Answers to a DNS question.")
     transport: str | None = Field(default=None, description="udp or tcp.")
     remote: str | None = Field(default=None, description="Address that was reached.")
+    chain: list[dict[str, str]] = Field(default_factory=list, description="Certificates as they were sent, the leaf first.")
+    verification: str | None = Field(default=None, description="accepted, or why the chain was not.")
     refused: int | None = Field(default=None, description="What came back and was no answer.")
     agent_busy_lag_us: int | None = Field(default=None, description="How late the agent woke, when it was too busy.")
 

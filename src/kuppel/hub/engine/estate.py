@@ -20,7 +20,7 @@ FEW_SAMPLES = 30
 # Over longer windows the figures of all streams together come from sketches, within 1 %, instead of every sample.
 _EXACT_US = 3 * 86_400_000_000
 # The richer a kind, the better it stands for what people feel: a cell shows the first of these that it has.
-_KIND_ORDER = ("http", "tcp", "udp", "dns", "icmp")
+_KIND_ORDER = ("http", "tcp", "udp", "dns", "tls", "icmp")
 
 
 class Measure(StrEnum):

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from kuppel.probes.kernel import curl, echo, names, sockets, two_way
+from kuppel.probes.kernel import curl, echo, names, sockets, tls, two_way
 from kuppel.probes.net import (
     Binding,
     Connection,
@@ -14,10 +14,12 @@ from kuppel.probes.net import (
     EchoTrain,
     Exchange,
     Family,
+    Handshake,
     NameQuery,
     NameReply,
     Request,
     Resolution,
+    Secured,
     StampReport,
     StampTrain,
 )
@@ -74,6 +76,10 @@ class KernelNet:
     async def connect(self, address: str, port: int, timeout_us: int, binding: Binding) -> Connection:
         bound = self._bound(binding)
         return await self._in_thread(lambda: sockets.connect(address, port, timeout_us, bound))
+
+    async def handshake(self, handshake: Handshake) -> Secured:
+        binding = self._bound(handshake.binding)
+        return await self._in_thread(lambda: tls.shake(handshake, binding))
 
     async def fetch(self, request: Request) -> Exchange:
         bound = self._bound(request.binding)
