@@ -18,7 +18,13 @@ const facts = useQuery({
     ),
 })
 
-const NAMES: Record<string, string> = { address: 'Address', certificate: 'Certificate', http_version: 'Version' }
+const NAMES: Record<string, string> = {
+  address: 'Address',
+  answers: 'Answers',
+  certificate: 'Certificate',
+  http_version: 'Version',
+  tls_version: 'TLS version',
+}
 
 interface FactTrack {
   name: string

@@ -58,8 +58,8 @@ function told(run: Run): string {
     return `at the ${failed.length === 1 ? '2nd' : `${failed.length + 1}th`} try; before, ${failed[0]?.words}`
   const lost = run.quantities.lost ?? 0
   if (lost > 0) return `${lost} of ${run.quantities.sent} packets lost`
-  if (run.level === 'degraded' || run.level === 'breached') return `over its ${run.level} limit`
-  return run.level === 'between' ? 'over its clearing limit' : ''
+  if (run.level === 'degraded' || run.level === 'breached') return `beyond its ${run.level} limit`
+  return run.level === 'between' ? 'beyond its clearing limit' : ''
 }
 
 function toggle(run: Run): void {

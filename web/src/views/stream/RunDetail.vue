@@ -41,6 +41,19 @@ const facts = computed(() => {
     told.push(['answer', `status ${detail.status}, ${inWords(Number(detail.size), 'By')}, ${facts.http_version ?? ''}`])
   if (facts.certificate_expires && quantities.certificate_days !== undefined)
     told.push(['certificate', `${facts.certificate_issuer ?? ''}, until ${day(ms(facts.certificate_expires))}`])
+  if (facts.certificate_names) told.push(['for', facts.certificate_names])
+  if (detail.verification)
+    told.push([
+      'chain',
+      `${detail.chain?.length ?? 0} sent, ${detail.verification.replace('accepted', 'accepted as it is')}`,
+    ])
+  if (facts.tls_version) told.push(['agreed on', `${facts.tls_version}, ${facts.cipher ?? ''}`])
+  if (detail.code)
+    told.push([
+      'answer',
+      `${[detail.code, ...(detail.answers ?? [])].join(', ')}, by ${detail.transport?.toUpperCase() ?? ''}`,
+    ])
+  if (facts.signatures) told.push(['signatures', facts.signatures])
   if (detail.stamps) told.push(['time stamps', `${detail.stamps}`])
   return told
 })
@@ -68,12 +81,12 @@ const measured = computed(() =>
       </div>
       <p class="mt-0.5 text-1 text-ink-3">usual: the median of each phase in this window</p>
     </template>
-    <div v-if="trips.length" class="mt-1 text-2">
+    <div v-if="trips.length" class="mt-1 flex flex-wrap gap-x-3 text-2">
       <span class="text-ink-3">each packet</span>
       <span
         v-for="(trip, index) in trips"
         :key="index"
-        class="ml-3 whitespace-nowrap"
+        class="whitespace-nowrap"
         :class="trip === null ? 'text-breached-ink' : ''"
         >{{ trip === null ? 'lost' : inWords(trip / 1000, 'ms') }}</span
       >
@@ -100,7 +113,7 @@ const measured = computed(() =>
     <dl v-if="measured.length" class="mt-1 grid grid-cols-2 gap-x-[22px] gap-y-px text-2 max-phone:grid-cols-1">
       <div v-for="one in measured" :key="one.name" class="flex justify-between border-t border-rule leading-[20px]">
         <dt class="text-ink-3">{{ one.label }}</dt>
-        <dd>{{ one.value }}</dd>
+        <dd class="pl-2 whitespace-nowrap">{{ one.value }}</dd>
       </div>
     </dl>
     <p v-if="run.is_generated" class="mt-1 text-1 text-ink-3">This run is made-up history of the demo, not measured.</p>
