@@ -121,6 +121,17 @@ class Words(unittest.TestCase):
             stream_sentence(self.reading(State.DEGRADED)),
             "Lundhavn fetches booking site in 694 ms, over its degraded limit of 650 ms",
         )
+        expiring = self.reading(
+            State.DEGRADED,
+            kind="tls",
+            newest={"total": 14.8, "certificate_days": 12.4},
+            limits=(Limit("certificate_days", 30, 7),),
+        )
+        self.assertEqual(
+            stream_sentence(expiring),
+            "Lundhavn agrees on TLS with booking site in 14.8 ms, with 12 days left on its certificate,"
+            " under its degraded limit of 30 days",
+        )
         failed = self.reading(State.BREACHED, newest={}, newest_reason=Reason.CONNECT_TIMEOUT)
         self.assertEqual(stream_sentence(failed), "Lundhavn gets no good answer from booking site: no connection in time")
         self.assertIn("silent", stream_sentence(self.reading(State.SILENT)))

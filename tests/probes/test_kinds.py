@@ -7,6 +7,9 @@ from kuppel.core.error import SettingsError
 from kuppel.core.quantity import QUANTITIES
 from kuppel.core.reason import Reason
 from kuppel.core.result import Result
+from kuppel.core.sentence import StreamReading, stream_sentence
+from kuppel.core.state import State
+from kuppel.hub.engine import estate
 from kuppel.probes.kind import Kind
 from kuppel.probes.net import Binding, Connection, EchoPacket, EchoReport, Exchange, NetError, Phases, Request
 from kuppel.probes.registry import KINDS, kind_named
@@ -22,6 +25,16 @@ async def run(kind: Kind, settings: dict[str, object], net: SimulatedNet, attemp
 
 
 class EveryKind(unittest.TestCase):
+    def test_each_has_words_units_and_a_place_in_the_matrix(self) -> None:
+        for kind in KINDS.values():
+            reading = StreamReading("A", "b", kind.name, State.FINE, kind.main, 5.0, 1, {}, None, ())
+            self.assertNotIn("measures", stream_sentence(reading), kind.name)
+            self.assertLessEqual({kind.main, *kind.phases}, set(kind.quantities))
+            self.assertLessEqual(set(kind.quantities), set(QUANTITIES))
+            # A cell of the matrix and a stream's figures are times.
+            self.assertEqual(QUANTITIES[kind.main].unit, "ms", kind.name)
+            self.assertIn(kind.name, estate._KIND_ORDER)
+
     def test_they_are_found_by_their_modules(self) -> None:
         self.assertEqual(set(KINDS), {"icmp", "tcp", "http", "udp", "dns", "tls"})
 

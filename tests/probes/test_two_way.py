@@ -15,6 +15,7 @@ from typing import Any
 from scapy.contrib.stamp import STAMPSessionReflectorTestUnauthenticated, STAMPSessionSenderTestUnauthenticated
 
 from kuppel.core.error import SettingsError
+from kuppel.core.quantity import QUANTITIES
 from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
 from kuppel.probes.kernel.network import KernelNet
@@ -212,3 +213,58 @@ class InTheHub(unittest.TestCase):
         self.assertNotIn(KEY, hub.client.get("/api/probes").text + hub.client.get("/api/record").text)
         told = hub.client.get("/api/agents/self/assignment", headers=agent).json()["probes"][0]["settings"]
         self.assertEqual(told["key"], KEY)
+
+
+class Delivered(unittest.TestCase):
+    """What these kinds tell is taken, kept and shown by a hub as it is: every quantity with its unit, facts, detail."""
+
+    def test_a_run_of_each_kind_comes_back_from_the_hub(self) -> None:
+        hub = self.enterContext(HubInside())
+        point, agent = hub.enrol()
+        told: dict[str, dict[str, Any]] = {
+            "udp": {
+                "quantities": {"rtt": 18.25, "loss_forth_ratio": 0.1, "pdv_back": 0.583, "duplicates": 1.0},
+                "facts": {"address": "192.0.2.7"},
+                "detail": {"round_trips_us": [18_250.0, None], "stamps": "kernel receive", "refused": 2},
+            },
+            "dns": {
+                "quantities": {"lookup": 12.5, "answers": 2.0, "ttl": 60.0},
+                "facts": {"answers": "192.0.2.7, 192.0.2.9"},
+                "detail": {"code": "NOERROR", "answers": ["192.0.2.7", "192.0.2.9"], "transport": "udp"},
+            },
+            "tls": {
+                "quantities": {"total": 31.5, "tls": 20.25, "certificate_days": 41.5},
+                "facts": {"tls_version": "TLSv1.3", "certificate_names": "booking.skerry.example"},
+                "detail": {"chain": [{"certificate_issuer": "CN=Fjord Trust"}], "verification": "accepted"},
+            },
+        }
+        settings = {
+            "udp": {"host": "a.example"},
+            "dns": {"resolver": "a.example", "name": "b.example"},
+            "tls": {"host": "a.example"},
+        }
+        for kind in told:
+            hub.add_probe([point], name=kind, kind=kind, settings=settings[kind], limits=[])
+        streams = {one["kind"]: one["stream"] for one in hub.streams()}
+        started_us = time.time_ns() // 1000 - 60_000_000
+        results = [
+            {
+                "sequence": number,
+                "stream": streams[kind],
+                "started_us": started_us + number,
+                "attempts": [{"started_us": started_us, "duration_us": 1000, "reason": None, "note": ""}],
+                **parts,
+            }
+            for number, (kind, parts) in enumerate(told.items(), 1)
+        ]
+        names = {name for parts in told.values() for name in parts["quantities"]}
+        units = {name: QUANTITIES[name].unit for name in names}
+        batch = {"spool": "spool-number-one", "units": units, "results": results}
+        receipt = hub.client.post("/api/agents/self/batches", json=batch, headers=agent).json()
+        self.assertEqual((receipt["taken"], receipt["refused"]), (3, []))
+        for kind, parts in told.items():
+            (run_told,) = hub.client.get(f"/api/streams/{streams[kind]}/runs").json()["runs"]
+            self.assertEqual((run_told["quantities"], run_told["facts"]), (parts["quantities"], parts["facts"]))
+            for name, value in parts["detail"].items():
+                self.assertEqual(run_told["detail"][name], value, name)
+            self.assertEqual(hub.client.get(f"/api/streams/{streams[kind]}").json()["state"], "fine")

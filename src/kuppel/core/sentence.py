@@ -20,6 +20,9 @@ _VERBS = {
     "http": "fetches",
 }
 
+# How a quantity beyond its limit is told where its label and figure do not make words.
+_WORDS = {"certificate_days": "with {} left on its certificate"}
+
 
 @dataclass(frozen=True, slots=True)
 class StreamReading:
@@ -40,11 +43,13 @@ class StreamReading:
 def figure(value: float, unit: str) -> str:
     """A value as people read it, rounded to what matters.
 
-    >>> figure(1118.4, "ms"), figure(0.0461, "ms"), figure(0.246, "1")
-    ('1,118 ms', '0.046 ms', '24.6 %')
+    >>> figure(1118.4, "ms"), figure(0.0461, "ms"), figure(0.246, "1"), figure(70.98, "d")
+    ('1,118 ms', '0.046 ms', '24.6 %', '71 days')
     """
     if unit == "1":
         return f"{value * 100:.3g} %"
+    if unit == "d":
+        return f"{value:,.0f} days" if abs(value) >= 10 else f"{value:.1f} days"
     digits = 0 if abs(value) >= 100 else 1 if abs(value) >= 10 else 2 if abs(value) >= 1 else 3
     return f"{value:,.{digits}f} {unit}"
 
@@ -86,7 +91,8 @@ def _crossed(reading: StreamReading) -> str:
         assert level is not None  # or the value could not be beyond it
         quantity = quantity_named(limit.quantity)
         side = "over" if quantity.worse == "higher" else "under"
-        what = "" if limit.quantity == reading.main else f"{quantity.label} {figure(value, quantity.unit)}, "
+        told = _WORDS.get(limit.quantity, quantity.label + " {}").format(figure(value, quantity.unit))
+        what = "" if limit.quantity == reading.main else f"{told}, "
         found = f"{what}{side} its {worst.name.lower()} limit of {figure(level, quantity.unit)}"
     return found
 
