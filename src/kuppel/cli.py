@@ -282,14 +282,26 @@ def agent(
     state: Annotated[Path | None, typer.Option(help="Folder for its token and spool.")] = None,
     source: Annotated[str | None, typer.Option(help="Source address of probes that are bound to nothing.")] = None,
     authority: Annotated[Path | None, typer.Option(help="Certificates (PEM) to trust for the hub.")] = None,
+    reflect_port: Annotated[
+        int | None, typer.Option(help="UDP port to answer two-way test packets on; key in KUPPEL_AGENT_REFLECT_KEY.")
+    ] = None,
 ) -> None:
     """Run an agent: measure from this machine and deliver to a hub."""
     from kuppel.agent.process import Agent, EnrolmentRefused
     from kuppel.agent.settings import AgentSettings
+    from kuppel.probes.net import NetError
 
     _configure_log("info")
     options = _given(
-        hub=hub, name=name, kind=kind, place=place, provider=provider, state=state, source=source, authority=authority
+        hub=hub,
+        name=name,
+        kind=kind,
+        place=place,
+        provider=provider,
+        state=state,
+        source=source,
+        authority=authority,
+        reflect_port=reflect_port,
     )
     if token is not None:
         options["token"] = SecretStr(token)
@@ -300,6 +312,8 @@ def agent(
         raise _fail(_told(error)) from None
     except EnrolmentRefused as error:
         raise _fail(f"The hub refused this agent: {error}") from None
+    except NetError as error:
+        raise _fail(f"Cannot answer test packets: {error.note}. Choose another --reflect-port.") from None
     except OSError as error:
         raise _fail(f"{error.filename or 'state'}: {error.strerror}. Choose a folder to write to with --state.") from None
 

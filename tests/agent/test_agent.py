@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import itertools
+import socket
 import tempfile
 import time
 import unittest
@@ -19,7 +20,10 @@ from kuppel.agent.settings import AgentSettings
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.lab.services import TcpService
-from kuppel.probes.net import Connection
+from kuppel.probes.kernel import KernelNet
+from kuppel.probes.net import Binding as NetBinding
+from kuppel.probes.net import Connection, NetError
+from kuppel.probes.registry import KINDS
 from kuppel.store.spool import Spool
 from kuppel.wire.delivery import AssignedProbe, Assignment, Batch, Binding, Receipt
 from tests.hub.running import DESCRIPTION, TOKEN, HubProcess
@@ -57,6 +61,39 @@ class FolderCase(unittest.IsolatedAsyncioTestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+
+
+class Reflecting(FolderCase):
+    KEY = "a key of the lab"
+
+    def settings(self, **changed: Any) -> AgentSettings:
+        told = {"hub": "http://127.0.0.1:9", "token": "x", "state": self.folder, "source": "127.0.0.1", "reflect_port": 0}
+        return AgentSettings(**(told | changed))
+
+    async def test_an_agent_answers_two_way_packets_even_while_its_hub_is_away(self) -> None:
+        agent = Agent(self.settings(reflect_key=self.KEY))
+        running = asyncio.create_task(agent.run())
+        net = KernelNet()
+        self.addCleanup(net.close)
+        kind = KINDS["udp"]
+        told = {"host": "127.0.0.1", "port": agent.reflects_on, "count": 5, "interval_ms": 1, "timeout_ms": 2000}
+        found = await kind.attempt(kind.parse(told | {"key": self.KEY}), net, NetBinding())
+        self.assertEqual((found.reason, found.quantities["lost"]), (None, 0))
+        refused = await kind.attempt(kind.parse(told | {"timeout_ms": 200}), net, NetBinding())
+        self.assertEqual(refused.reason, Reason.NO_REPLY)
+        running.cancel()
+        with self.assertRaises(asyncio.CancelledError):
+            await running
+
+    async def test_a_port_in_use_is_told_before_it_measures(self) -> None:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            sock.bind(("127.0.0.1", 0))
+            with self.assertRaises(NetError) as caught:
+                Agent(self.settings(reflect_port=sock.getsockname()[1]))
+        self.assertIn("Address already in use", caught.exception.note)
+
+    async def test_it_answers_nothing_unless_it_was_asked_to(self) -> None:
+        self.assertIsNone(Agent(self.settings(reflect_port=None)).reflects_on)
 
 
 class ScheduleOnSimulatedTime(unittest.IsolatedAsyncioTestCase):

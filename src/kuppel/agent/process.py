@@ -1,6 +1,7 @@
 """The agent as a whole: enrol, then measure, deliver, follow the assignment and report, until told to stop."""
 
 import asyncio
+import threading
 from collections.abc import Awaitable, Callable
 
 import structlog
@@ -13,6 +14,7 @@ from kuppel.agent.schedule import Schedule
 from kuppel.agent.settings import AgentSettings
 from kuppel.core.clock import ClockOffset
 from kuppel.probes.kernel import KernelNet
+from kuppel.probes.kernel.two_way import Reflector
 from kuppel.store.spool import Spool
 from kuppel.wire.delivery import AgentDescription, AgentReport, Assignment
 
@@ -41,6 +43,12 @@ class Agent:
         self._delivery = Delivery(self._spool, self._client)
         self._schedule = Schedule(self._net, self._lag, f"{settings.name}/{self._spool.identity}", self._delivery.put)
         self._clock: ClockOffset | None = None
+        self._reflector = _reflector(settings)
+
+    @property
+    def reflects_on(self) -> int | None:
+        """The port on which it answers two-way test packets."""
+        return None if self._reflector is None else self._reflector.port
 
     async def run(self) -> None:
         """Measure until cancelled.
@@ -50,6 +58,10 @@ class Agent:
         EnrolmentRefused
             when the hub refuses the token before this agent ever had one of its own.
         """
+        if self._reflector is not None:
+            # A thread of its own: an answer must not wait for what else the agent does.
+            threading.Thread(target=self._reflector.serve, name="reflector", daemon=True).start()
+            _log.info("reflecting", port=self._reflector.port, is_authenticated=self._settings.reflect_key is not None)
         try:
             await self._recall_assignment()
             await self._enrol()
@@ -59,6 +71,8 @@ class Agent:
                 tasks.create_task(self._repeat(self._follow_assignment, _ASSIGNMENT_EVERY_S))
                 tasks.create_task(self._repeat(self._report, _REPORT_EVERY_S))
         finally:
+            if self._reflector is not None:
+                self._reflector.close()
             await self._schedule.stop()
             await self._client.close()
             self._net.close()
@@ -140,3 +154,17 @@ class Agent:
             version=__version__,
             addresses=source or own_addresses(),
         )
+
+
+def _reflector(settings: AgentSettings) -> Reflector | None:
+    """
+    Raises
+    ------
+    NetError
+        when its port cannot be listened on.
+    """
+    if settings.reflect_port is None:
+        return None
+    key = None if settings.reflect_key is None else settings.reflect_key.get_secret_value().encode()
+    error_ns = None if settings.clock_error_us is None else settings.clock_error_us * 1000
+    return Reflector(settings.source or "0.0.0.0", settings.reflect_port, key, error_ns)

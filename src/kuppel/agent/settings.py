@@ -20,5 +20,17 @@ class AgentSettings(BaseSettings):
     state: Path = Field(default=Path("kuppel-agent"), description="Folder for the agent's token and spool.")
     source: str | None = Field(default=None, description="Source address of probes that are bound to nothing themselves.")
     authority: Path | None = Field(default=None, description="Certificates (PEM) to trust for the hub.")
+    reflect_port: int | None = Field(
+        default=None, ge=0, le=65_535, description="UDP port on which to answer two-way test packets; none if left out."
+    )
+    reflect_key: SecretStr | None = Field(
+        default=None, min_length=8, max_length=128, description="Shared key of the test packets that are answered."
+    )
+    clock_error_us: int | None = Field(
+        default=None,
+        ge=1,
+        le=10_000_000,
+        description="How far this machine's clock may be off UTC, in µs, when that is known.",
+    )
     most_results: int = Field(default=500_000, ge=100, description="Results kept at most while the hub is away.")
     most_details: int = Field(default=50_000, ge=0, description="Of these, how many keep their detail.")
