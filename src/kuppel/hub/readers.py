@@ -5,6 +5,7 @@ interpreter, not the database. So a question is a function of a database and pla
 that each have a connection that cannot write; the answer comes back as plain values and arrays.
 """
 
+import contextlib
 import multiprocessing
 import os
 import signal
@@ -25,6 +26,7 @@ T = TypeVar("T")
 Question = Callable[Concatenate[Database, P], T]
 
 _LONGEST_S = 60.0
+_LONGEST_END_S = 5.0
 _NICER = 5
 _log = structlog.get_logger()
 
@@ -46,13 +48,16 @@ class Readers:
         self._processes = processes
         self._lock = threading.Lock()
         self._pool: ProcessPoolExecutor | None = None
+        self._is_closed = False
 
     def warm_up(self) -> None:
         """Start the processes, so that the first question need not wait for it."""
         if self._processes:
-            pool = self._running()
-            for _ in range(self._processes):
-                pool.submit(_awake)
+            # A hub that is stopped meanwhile needs them no more.
+            with contextlib.suppress(ReadersBusy, RuntimeError):
+                pool = self._running()
+                for _ in range(self._processes):
+                    pool.submit(_awake)
 
     def ask(self, question: Question[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
         """The answer of `question(database, *args)`, worked out elsewhere. What it raises is raised here.
@@ -79,15 +84,23 @@ class Readers:
     def close(self) -> None:
         """End the processes; whoever waits for an answer gets none."""
         with self._lock:
+            self._is_closed = True
             pool, self._pool = self._pool, None
-        if pool is not None:
-            # They only read: nothing is half-done when they end in mid-work.
+        if pool is None:
+            return
+        ending = threading.Thread(target=pool.shutdown, kwargs={"cancel_futures": True}, daemon=True)
+        ending.start()
+        # They only read: nothing is half-done when they end in mid-work. One may just be starting, hence again and again.
+        deadline = time.monotonic() + _LONGEST_END_S
+        while ending.is_alive() and time.monotonic() < deadline:
             for one in multiprocessing.active_children():
                 one.terminate()
-            pool.shutdown(cancel_futures=True)
+            ending.join(0.05)
 
     def _running(self) -> ProcessPoolExecutor:
         with self._lock:
+            if self._is_closed:
+                raise ReadersBusy
             if self._pool is None:
                 self._pool = ProcessPoolExecutor(
                     self._processes,

@@ -9,7 +9,7 @@ const chosen = defineModel<K>({ required: true })
 <template>
   <RadioGroup
     v-model="chosen"
-    class="inline-flex whitespace-nowrap"
+    class="inline-flex flex-wrap whitespace-nowrap"
     :class="isPlain ? 'gap-[11px]' : 'border-b border-rule-strong'"
     :aria-label="label"
   >
