@@ -43,10 +43,17 @@ const kinds = useQuery({
   queryFn: () => answered(api.GET('/api/probe-kinds')),
   staleTime: Infinity,
 })
-const kindChoices = computed(() => [
-  { key: 'any', label: 'any' },
-  ...(kinds.data.value ?? []).map((one) => ({ key: one.name, label: one.label })),
-])
+const probes = useQuery({
+  queryKey: ['probes'],
+  queryFn: () => answered(api.GET('/api/probes')),
+  refetchInterval: 30_000,
+})
+/* Only kinds that some probe is of; the chosen one stays, or nobody could leave it. */
+const kindChoices = computed(() => {
+  const used = new Set([...(probes.data.value ?? []).map((one) => one.kind), kind.value])
+  const shown = (kinds.data.value ?? []).filter((one) => used.has(one.name))
+  return [{ key: 'any', label: 'any' }, ...shown.map((one) => ({ key: one.name, label: one.label }))]
+})
 const matrix = useQuery({
   queryKey: ['matrix', measure, kind, asked],
   queryFn: () =>
