@@ -115,6 +115,35 @@ class Windows(QueryCase):
             self.assertEqual(found["width_s"] % 3600, 0)
             self.check(found, 0.01)
 
+    def test_a_day_on_which_every_run_failed_is_counted(self) -> None:
+        """Such a day has no summary of the quantity, only of its runs; finished or not, its failures must be told."""
+        hub = self.enterContext(HubInside())
+        point, _ = hub.enrol()
+        hub.add_probe([point])
+        stream = hub.streams()[0]["stream"]
+        inner = hub.app.state.hub
+        results = []
+        for time_us in range(self.from_us, self.now, 10 * MINUTE):
+            is_failed = not self.from_us + DAY <= time_us < self.from_us + 2 * DAY
+            reason = Reason.TIMEOUT if is_failed else None
+            quantities = {} if is_failed else {"total": 100.0}
+            results.append(
+                NumberedResult(0, stream, Result(time_us, reason, quantities, {}, (Attempt(time_us, 5, reason),)))
+            )
+        expected = sum(one.result.reason is not None for one in results)
+        inner.writer.write(lambda connection: store_results(connection, results, is_generated=False))
+        for is_finished in (False, True):
+            if is_finished:
+                Compaction(inner.database, inner.writer).run(self.now)
+            for points in (2, 100):
+                with unittest.mock.patch.object(query, "MOST_SAMPLES", 10):
+                    found = query.slices(
+                        inner.database, [stream], None, self.from_us, self.now, points, ["failed", "count"]
+                    )
+                columns = found.streams[stream]
+                self.assertEqual(columns["failed"].sum(), expected, (is_finished, points))
+                self.assertEqual(columns["count"].sum(), len(results) - expected)
+
     def test_samples_that_are_no_longer_kept_are_answered_from_summaries(self) -> None:
         hub = self.hub.app.state.hub
         before = self.ask("windows", streams=self.streams[:1], statistics=["count"], points=6)

@@ -127,20 +127,22 @@ class Summaries:
 
     slices: IntArray
     counts: IntArray
-    failed: IntArray
     sums: FloatArray
     least: FloatArray
     most: FloatArray
-    sketches: Sequence[Sketch]
 
 
-def from_summaries(of: Summaries, merged: Sequence[Sketch], count: int, wanted: Statistics) -> dict[str, FloatArray]:
+def from_summaries(
+    of: Summaries, merged: Sequence[Sketch], failed: FloatArray, wanted: Statistics
+) -> dict[str, FloatArray]:
     """Statistics per slice from summaries; percentiles within 1 %, the others exact.
 
     Parameters
     ----------
-    merged : the sketch of each slice, shape (count,).
+    merged : the sketch of each slice, one a slice.
+    failed : failed runs of each slice, shape (slices,).
     """
+    count = failed.size
     counts = np.bincount(of.slices, of.counts, count).astype(np.float64)
     found: dict[str, FloatArray] = {}
     for name in wanted.names:
@@ -150,7 +152,7 @@ def from_summaries(of: Summaries, merged: Sequence[Sketch], count: int, wanted: 
         elif name == "count":
             found[name] = counts
         elif name == "failed":
-            found[name] = np.bincount(of.slices, of.failed, count).astype(np.float64)
+            found[name] = failed
         elif name == "mean":
             sums = np.bincount(of.slices, of.sums, count)
             found[name] = np.divide(sums, counts, out=np.full(count, np.nan), where=counts > 0)

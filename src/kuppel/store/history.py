@@ -178,7 +178,8 @@ def summaries(
 ) -> list[tuple[int, Summary]]:
     """Starts and summaries of the whole hours (or days) that touch a window, for one quantity of a stream.
 
-    Of finished days they are read; of the days since, and of samples that came late, they are made.
+    Of finished days they are read, of the days since they are made. Failed runs are counted by the summaries of
+    `days.TIMES` alone: a day on which every run failed has none of any other quantity.
     """
     horizon_us = days.horizon(connection)
     found: list[tuple[int, Summary]] = []
@@ -194,29 +195,35 @@ def summaries(
                 continue
             starts = [(days.key_day(key) + hour * summary.HOUR_US, one) for hour, one in hours.items()]
             found += [one for one in starts if from_us - summary.HOUR_US < one[0] < to_us]
-    for series_id in days.series_of(connection, [stream_id], [quantity]):
-        start_us = max(from_us // days.DAY_US * days.DAY_US, horizon_us)
-        times, values = tail.samples(connection, [series_id], start_us, to_us).get(series_id, _NOTHING)
-        run_times_us, is_ok = tail.run_times(connection, stream_id, start_us, to_us)
-        for day_us in np.unique(run_times_us // days.DAY_US * days.DAY_US).tolist():
-            own = (times >= day_us) & (times < day_us + days.DAY_US)
-            failed = run_times_us[~is_ok & (run_times_us >= day_us) & (run_times_us < day_us + days.DAY_US)]
-            hours = summary.hours_of(day_us, times[own], values[own], failed)
-            if is_by_day:
-                found.append((day_us, summary.merged(list(hours.values()))))
-            else:
-                starts = [(day_us + hour * summary.HOUR_US, one) for hour, one in hours.items()]
-                found += [one for one in starts if one[0] > from_us - summary.HOUR_US]
+    start_us = max(from_us // days.DAY_US * days.DAY_US, horizon_us)
+    keys = days.series_of(connection, [stream_id], [quantity])
+    times, values = next(iter(tail.samples(connection, keys, start_us, to_us).values()), _NOTHING)
+    if quantity == days.TIMES:
+        times, is_ok = tail.run_times(connection, stream_id, start_us, to_us)
+        values, failed_us = np.zeros(times.size), times[~is_ok]
+    else:
+        failed_us = _NOTHING[0]
+    for day_us in np.unique(times // days.DAY_US * days.DAY_US).tolist():
+        own = (times >= day_us) & (times < day_us + days.DAY_US)
+        failed = failed_us[(failed_us >= day_us) & (failed_us < day_us + days.DAY_US)]
+        hours = summary.hours_of(day_us, times[own], values[own], failed)
+        if is_by_day:
+            found.append((day_us, summary.merged(list(hours.values()))))
+        else:
+            starts = [(day_us + hour * summary.HOUR_US, one) for hour, one in hours.items()]
+            found += [one for one in starts if one[0] > from_us - summary.HOUR_US]
     return found
 
 
 def is_retired(connection: Connection, from_us: int) -> bool:
     """Whether samples since a moment are no longer kept, so that only summaries tell of them."""
-    sampled = days.first_day_of(connection, tables.block)
+    horizon_us = days.horizon(connection)
     known = days.first_day(connection)
-    return (
-        known is not None and known < days.horizon(connection) and from_us < (sampled or days.horizon(connection)) > known
-    )
+    if known is None or known >= horizon_us:
+        return False
+    sampled = days.first_day_of(connection, tables.block)
+    kept_from_us = horizon_us if sampled is None else sampled
+    return known < kept_from_us and from_us < kept_from_us
 
 
 def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) -> tuple[IntArray, IntArray]:

@@ -152,16 +152,20 @@ def _summed_slices(
     of = Summaries(
         index,
         np.array([each.count for each in told], dtype=np.int64),
-        np.array([each.failed for each in told], dtype=np.int64),
         np.array([each.sum for each in told], dtype=np.float64),
         np.array([np.nan if each.least is None else each.least for each in told], dtype=np.float64),
         np.array([np.nan if each.most is None else each.most for each in told], dtype=np.float64),
-        [each.sketch for each in told],
     )
     groups: list[list[Sketch]] = [[] for _ in range(starts.size)]
     for where, each in zip(index.tolist(), told, strict=True):
         groups[where].append(each.sketch)
-    return window.from_summaries(of, [sketches.merged(each) for each in groups], starts.size, wanted)
+    failed = np.zeros(starts.size)
+    if "failed" in wanted.names:
+        for start, each in history.summaries(
+            connection, one.stream.id, days.TIMES, int(starts[0]), end_us, is_by_day=is_by_day
+        ):
+            failed[(start - int(starts[0])) // width_us] += each.failed
+    return window.from_summaries(of, [sketches.merged(each) for each in groups], failed, wanted)
 
 
 def top(
