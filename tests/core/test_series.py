@@ -9,7 +9,7 @@ from scipy import stats
 
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Limit
-from kuppel.core.quantity import check_unit
+from kuppel.core.quantity import QUANTITIES, check_unit
 from kuppel.core.reason import SENTENCES, Reason
 from kuppel.core.schedule import next_slot, start_offset
 from kuppel.core.sentence import StreamReading, estate_sentence, figure, stream_sentence
@@ -97,6 +97,8 @@ class Words(unittest.TestCase):
     def test_figures_are_rounded_to_what_matters(self) -> None:
         self.assertEqual(figure(48.237, "ms"), "48.2 ms")
         self.assertEqual(figure(0.2, "1"), "20 %")
+        for quantity in QUANTITIES.values():  # no code of a unit is left in a sentence
+            self.assertNotRegex(figure(12.5, quantity.unit), r"[{}]|\bBy\b|\b1$")
 
     def test_a_wrong_unit_is_told_with_the_right_one(self) -> None:
         check_unit("rtt", "ms", "unit")

@@ -116,7 +116,7 @@ class Answers(NamesCase):
         self.assertIsNone(found.reason)
         self.assertEqual((found.quantities["answers"], found.quantities["ttl"]), (2, 60))
         self.assertTrue(0 < found.quantities["lookup"] < 400)
-        self.assertEqual(found.facts, {"answers": "192.0.2.7, 192.0.2.9"})
+        self.assertEqual(found.facts, {"resolver": "127.0.0.1", "answers": "192.0.2.7, 192.0.2.9"})
         self.assertEqual((found.detail["transport"], found.detail["code"]), ("udp", "NOERROR"))
         ((_, asked),) = resolver.asked
         self.assertEqual((str(asked.q.qname), asked.header.rd), (f"{NAME}.", 1))

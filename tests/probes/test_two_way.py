@@ -161,7 +161,7 @@ class Figures(unittest.TestCase):
         sent = number * 20 * MS
         told = {
             "sequence": number, "received_ns": sent + 19 * MS, "far_number": far_number, "far_received_ns": sent + 10 * MS,
-            "far_sent_ns": sent + 11 * MS, "far_error_ns": 50_000.0, "far_ttl": 60,
+            "far_sent_ns": sent + 11 * MS, "far_error_ns": 50_000.0,
         }  # fmt: skip
         return StampAnswer(**(told | changed))
 

@@ -22,6 +22,7 @@ _VERBS = {
 
 # How a quantity beyond its limit is told where its label and figure do not make words.
 _WORDS = {"certificate_days": "with {} left on its certificate"}
+_COUNTED = {"{packet}": "packets", "{redirect}": "redirects", "{answer}": "answers", "By": "B"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +51,7 @@ def figure(value: float, unit: str) -> str:
         return f"{value * 100:.3g} %"
     if unit == "d":
         return f"{value:,.0f} days" if abs(value) >= 10 else f"{value:.1f} days"
+    unit = _COUNTED.get(unit, unit)
     digits = 0 if abs(value) >= 100 else 1 if abs(value) >= 10 else 2 if abs(value) >= 1 else 3
     return f"{value:,.{digits}f} {unit}"
 

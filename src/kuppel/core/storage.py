@@ -42,6 +42,15 @@ def at_rest(growths: Sequence[Growth]) -> float | None:
     return sum(one.bytes_per_day * max(0.0, one.days_left or 0.0) for one in growths)
 
 
+# With less time than this, somebody should act.
+_TIGHT_DAYS = 60
+
+
+def is_tight(full_days: float | None) -> bool:
+    """Whether the disk will be full so soon that somebody should act."""
+    return full_days is not None and full_days < _TIGHT_DAYS
+
+
 def room_sentence(full_days: float | None, rest_bytes: float | None, free_bytes: int | None, *, is_known: bool) -> str:
     """Whether there is room, and for how long.
 
@@ -58,7 +67,7 @@ def room_sentence(full_days: float | None, rest_bytes: float | None, free_bytes:
         rest = "" if rest_bytes is None else f": the store comes to rest at about {in_bytes(rest_bytes)}"
         return f"The disk has room for all that will be kept{rest}."
     span = f"{full_days / 365.25:.1f} years" if full_days >= 730 else f"{full_days:.0f} days"
-    advice = " Make room, or keep less." if full_days < 60 else ""
+    advice = " Make room, or keep less." if is_tight(full_days) else ""
     return f"The disk will be full in about {span}.{advice}"
 
 

@@ -17,7 +17,7 @@ from pydantic import Field, field_validator
 from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
 from kuppel.probes.kind import Host, Kind, Settings, TimeoutMs
-from kuppel.probes.net import Binding, NameQuery, Net, NetError
+from kuppel.probes.net import Binding, NameQuery, NameReply, Net, NetError
 
 _UDP_OCTETS = 1232  # what passes everywhere without fragments (DNS flag day 2020; common practice)
 Type = Literal["A", "AAAA", "CNAME", "MX", "NS", "TXT", "SRV", "SOA", "PTR", "CAA"]
@@ -81,7 +81,7 @@ async def attempt(settings: DnsSettings, net: Net, binding: Binding) -> Observat
         reply = await net.query(again)
         answer = _read(reply.message, question)
         elapsed_us, is_tcp = elapsed_us + reply.elapsed_us, True
-    return _observe(settings, answer, elapsed_us, is_tcp=is_tcp, local=reply.local)
+    return _observe(settings, answer, elapsed_us, is_tcp=is_tcp, reply=reply, resolver=query.address)
 
 
 def _read(octets: bytes, question: dns.message.Message) -> dns.message.Message:
@@ -97,7 +97,13 @@ def _read(octets: bytes, question: dns.message.Message) -> dns.message.Message:
 
 
 def _observe(
-    settings: DnsSettings, answer: dns.message.Message, elapsed_us: int, *, is_tcp: bool, local: str
+    settings: DnsSettings,
+    answer: dns.message.Message,
+    elapsed_us: int,
+    *,
+    is_tcp: bool,
+    reply: NameReply,
+    resolver: str,
 ) -> Observation:
     wanted = dns.rdatatype.from_text(settings.type)
     records = [
@@ -112,10 +118,10 @@ def _observe(
     quantities = {"lookup": elapsed_us / 1000, "answers": float(len(answers))}
     if records:
         quantities["ttl"] = float(min(ttl for _, ttl in records))
-    facts = {"answers": ", ".join(answers) if answers else code}
+    facts = {"resolver": resolver, "answers": ", ".join(answers) if answers else code}
     if settings.is_signed:
         facts["signatures"] = "checked by the resolver" if is_checked else "not checked"
-    detail = {"code": code, "answers": answers[:50], "transport": "tcp" if is_tcp else "udp", "local": local}
+    detail = {"code": code, "answers": answers[:50], "transport": "tcp" if is_tcp else "udp", "local": reply.local}
     reason, note = None, ""
     if code != settings.expect_code:
         reason, note = Reason.RESPONSE_CODE, f"{code}, expected {settings.expect_code}"

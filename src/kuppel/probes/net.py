@@ -96,7 +96,6 @@ class StampAnswer:
     far_received_ns: int
     far_sent_ns: int
     far_error_ns: float | None
-    far_ttl: int
 
 
 @dataclass(frozen=True, slots=True)

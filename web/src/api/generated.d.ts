@@ -2560,6 +2560,16 @@ export interface components {
              * @description When the disk will be full; null when it never will, or nobody knows.
              */
             full: string | null;
+            /**
+             * Growth Days
+             * @description Of how many finished days the growth is the mean.
+             */
+            growth_days: number;
+            /**
+             * Is Tight
+             * @description Whether the disk will be full so soon that somebody should act.
+             */
+            is_tight: boolean;
             /** Kinds */
             kinds: components["schemas"]["KeptShape"][];
             /**
@@ -2569,6 +2579,11 @@ export interface components {
             measured: string;
             /** Oldest */
             oldest: string | null;
+            /**
+             * Other Bytes
+             * @description What other things take of the disk.
+             */
+            other_bytes: number | null;
             /** Place */
             place: string;
             /**

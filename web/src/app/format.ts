@@ -25,14 +25,22 @@ function percent(ratio: number): string {
 }
 
 /* UCUM units of things that are counted, and the words for units that are no word themselves. */
-const COUNTED = new Set(['By', '{packet}', '{redirect}'])
-const WORDS: Record<string, string> = { By: 'B', d: 'days', '{packet}': 'packets', '{redirect}': 'redirects' }
+const COUNTED = new Set(['By', 's', '{answer}', '{packet}', '{redirect}', '{run}'])
+const WORDS: Record<string, string> = {
+  By: 'B',
+  d: 'days',
+  '{answer}': 'answers',
+  '{packet}': 'packets',
+  '{redirect}': 'redirects',
+  '{run}': 'runs',
+}
 
 export function written(value: number | null | undefined, unit: string): Written {
   if (value === null || value === undefined) return { figure: '–', unit: '' }
   if (unit === '1') return { figure: percent(value), unit: '%' }
   const places = Number.isInteger(value) && COUNTED.has(unit) ? 0 : digits(value)
-  return { figure: grouped(value, places), unit: WORDS[unit] ?? unit }
+  const words = WORDS[unit] ?? unit
+  return { figure: grouped(value, places), unit: value === 1 && unit.startsWith('{') ? words.slice(0, -1) : words }
 }
 
 export function inWords(value: number | null | undefined, unit: string): string {

@@ -204,7 +204,7 @@ def remove_probe(probe: int, hub: HubDep, caller: Editor) -> None:
     def job(connection: Connection) -> Changed[None]:
         before = inventory.probe(connection, probe)
         inventory.remove_probe(connection, probe)
-        return Changed(None, f"probe {before.name}", _told(before), None)
+        return Changed(None, f"probe {before.name}", _told(before), None, before.target_id)
 
     change(hub.writer, caller, "removed", now_us(), job)
     hub.judge.load()

@@ -5,7 +5,7 @@ from datetime import datetime
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from kuppel.core.storage import room_sentence
+from kuppel.core.storage import is_tight, room_sentence
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.shapes import HubDep, at, at_or_none
 from kuppel.hub.engine import storage
@@ -49,8 +49,11 @@ class StoreShape(BaseModel):
     engine: str = Field(examples=["SQLite 3.40.1"])
     place: str
     sentence: str = Field(description="Whether there is room, for how long.")
+    is_tight: bool = Field(description="Whether the disk will be full so soon that somebody should act.")
     bytes: int
     bytes_per_day: float | None
+    growth_days: int = Field(description="Of how many finished days the growth is the mean.")
+    other_bytes: int | None = Field(description="What other things take of the disk.")
     disk_bytes: int | None
     free_bytes: int | None
     full: datetime | None = Field(description="When the disk will be full; null when it never will, or nobody knows.")
@@ -73,8 +76,11 @@ def read_store(hub: HubDep) -> StoreShape:
         engine=found.engine,
         place=hub.database.name,
         sentence=room_sentence(found.full_days, found.rest_bytes, found.free_bytes, is_known=is_known),
+        is_tight=is_tight(found.full_days),
         bytes=found.whole,
         bytes_per_day=found.bytes_per_day,
+        growth_days=found.growth_days,
+        other_bytes=found.other_bytes,
         disk_bytes=found.disk_bytes,
         free_bytes=found.free_bytes,
         full=None if found.full_days is None or found.full_days > 36_500 else at(now + round(found.full_days * DAY_US)),

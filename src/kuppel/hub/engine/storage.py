@@ -36,8 +36,16 @@ class Room:
     full_days: float | None
     rest_bytes: float | None
     finished_days: int
+    growth_days: int
     oldest_us: int | None
     horizon_us: int
+
+    @property
+    def other_bytes(self) -> int | None:
+        """What other things take of the disk."""
+        if self.disk_bytes is None or self.free_bytes is None:
+            return None
+        return max(0, self.disk_bytes - self.free_bytes - self.whole)
 
 
 def room(database: Database, keep: Keep, now_us: int) -> Room:
@@ -76,6 +84,7 @@ def room(database: Database, keep: Keep, now_us: int) -> Room:
         full_days=days_until_full(free + found.by_kind[sizes.FREE], growths) if is_known and free is not None else None,
         rest_bytes=None if more is None or not is_known else found.whole - found.by_kind[sizes.FREE] + more,
         finished_days=found.finished_days,
+        growth_days=min(found.finished_days, sizes.GROWTH_DAYS),
         oldest_us=found.oldest_us,
         horizon_us=found.horizon_us,
     )

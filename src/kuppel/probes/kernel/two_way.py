@@ -132,7 +132,6 @@ class _Running:
                     packet.received_ns,
                     packet.sent_ns,
                     error_ns,
-                    packet.sender_ttl,
                 )
             )
 

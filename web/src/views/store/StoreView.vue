@@ -16,18 +16,13 @@ const store = useQuery({
 })
 const kinds = computed(() => (store.data.value?.kinds ?? []).filter((one) => one.bytes > 0))
 const largest = computed(() => Math.max(1, ...kinds.value.map((one) => one.bytes)))
-const isTight = computed(() => {
-  const found = store.data.value
-  return !!found?.full && ms(found.full) - ms(found.measured) < 60 * 86_400_000
-})
 const parts = computed(() => {
   const found = store.data.value
   const whole = found?.disk_bytes
-  if (!found || !whole || found.free_bytes === null) return []
-  const others = Math.max(0, whole - found.free_bytes - found.bytes)
+  if (!found || !whole || found.free_bytes === null || found.other_bytes === null) return []
   return [
     { name: 'the store', size: found.bytes, tone: 'bg-ink' },
-    { name: 'other things', size: others, tone: 'bg-ink-3' },
+    { name: 'other things', size: found.other_bytes, tone: 'bg-ink-3' },
     { name: 'free', size: found.free_bytes, tone: 'bg-rule' },
   ].map((one) => ({ ...one, share: `${(one.size / whole) * 100}%` }))
 })
@@ -41,14 +36,14 @@ usePage(
   <Trouble v-if="store.isError.value" what="The store's sizes" :error="store.error.value" @again="store.refetch()" />
   <Waiting v-if="store.isPending.value" what="Measuring the store." />
   <div v-if="store.data.value" class="max-w-[1040px]">
-    <p class="mt-[14px] text-4 leading-snug" :class="{ 'text-breached-ink': isTight }">
+    <p class="mt-[14px] text-4 leading-snug" :class="{ 'text-breached-ink': store.data.value.is_tight }">
       {{ store.data.value.sentence }}
     </p>
     <p class="mt-1 text-ink-2">
       <template v-if="store.data.value.bytes_per_day !== null">
         It grows by {{ bytes(store.data.value.bytes_per_day) }} a day, from
-        {{ Math.min(7, store.data.value.finished_days) }}
-        {{ store.data.value.finished_days === 1 ? 'finished day' : 'finished days' }}.
+        {{ store.data.value.growth_days }}
+        {{ store.data.value.growth_days === 1 ? 'finished day' : 'finished days' }}.
       </template>
       <template v-if="store.data.value.full">Full about {{ day(ms(store.data.value.full)) }}.</template>
       <template v-if="store.data.value.oldest">

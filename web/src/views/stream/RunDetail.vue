@@ -37,6 +37,7 @@ const facts = computed(() => {
   const { facts, detail, quantities } = props.run
   const told: [string, string][] = []
   if (facts.address) told.push(['address', detail.local ? `${facts.address}, from ${detail.local}` : facts.address])
+  if (facts.resolver) told.push(['resolver', detail.local ? `${facts.resolver}, from ${detail.local}` : facts.resolver])
   if (detail.status)
     told.push(['answer', `status ${detail.status}, ${inWords(Number(detail.size), 'By')}, ${facts.http_version ?? ''}`])
   if (facts.certificate_expires && quantities.certificate_days !== undefined)
@@ -101,7 +102,7 @@ const measured = computed(() =>
     <dl class="mt-1 grid grid-cols-2 gap-x-[22px] gap-y-px text-2 leading-[1.35] max-phone:grid-cols-1">
       <div v-for="[name, value] in facts" :key="name" class="relative pl-[84px]">
         <dt class="absolute left-0 text-ink-3">{{ name }}</dt>
-        <dd class="truncate" :title="value">{{ value }}</dd>
+        <dd class="break-words">{{ value }}</dd>
       </div>
       <div v-if="headers.length" class="relative col-span-2 pl-[84px] max-phone:col-span-1">
         <dt class="absolute left-0 text-ink-3">headers</dt>

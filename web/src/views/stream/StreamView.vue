@@ -22,6 +22,13 @@ import LatestRuns from './LatestRuns.vue'
 import StateTrack from './StateTrack.vue'
 import StreamFigures from './StreamFigures.vue'
 
+/* The main quantity over a track, in two words. */
+const MAIN: Record<string, string> = {
+  rtt: 'Round trip',
+  connect: 'Connect time',
+  lookup: 'Answer time',
+  total: 'Total time',
+}
 const id = Number(useRoute().params.stream)
 const { asked, window, now, instant } = useClock()
 useFresh((stream) => stream === id)
@@ -101,12 +108,7 @@ const slice = computed(() => {
         </div>
         <Trouble v-if="series.isError.value" what="The series" :error="series.error.value" @again="series.refetch()" />
         <template v-if="series.data.value">
-          <Track
-            :name="about.main === 'rtt' ? 'Round trip' : about.main === 'connect' ? 'Connect time' : 'Total time'"
-            :note="slice"
-            :stretch="window"
-            :height="128"
-          >
+          <Track :name="MAIN[about.main] ?? about.main_label" :note="slice" :stretch="window" :height="128">
             <BandPlot :series="series.data.value" :stretch="window" :limits="about.limits" :main="about.main" />
             <p v-if="total === 0" class="absolute inset-x-0 top-1/2 text-center text-2 text-ink-2">
               Nothing measured in this window.
