@@ -17,11 +17,11 @@ from typing import Literal
 
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.sockets import bind, net_error
+from kuppel.probes.kernel.stamps import SO_TIMESTAMPING, SO_TIMESTAMPNS, stamp_of
 from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetError
 from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_header
 
-# include/uapi/asm-generic/socket.h and linux/net_tstamp.h; the standard library does not name them.
-_SO_TIMESTAMPNS, _SO_TIMESTAMPING = 35, 37
+# linux/net_tstamp.h; the standard library does not name them.
 _STAMP_FLAGS = (1 << 1) | (1 << 3) | (1 << 4) | (1 << 7) | (1 << 11)  # TX, RX, SOFTWARE, OPT_ID, OPT_TSONLY
 _SOL_RAW, _ICMP_FILTER = 255, 1
 _ICMPV6_FILTER = 1
@@ -84,7 +84,7 @@ def _keep_stamping() -> socket.socket:
     one, the first replies of a train would come without a stamp.
     """
     keeper = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-    keeper.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+    keeper.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
     time.sleep(0.005)
     return keeper
 
@@ -128,7 +128,7 @@ def _prepare(sock: socket.socket, train: EchoTrain, *, is_v6: bool, is_raw: bool
         sock.setsockopt(socket.IPPROTO_IP, _IP_RECVERR, 1)
         if is_raw:
             sock.setsockopt(_SOL_RAW, _ICMP_FILTER, struct.pack("=I", 0xFFFFFFFF & ~1))
-    sock.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPING, _STAMP_FLAGS)
+    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPING, _STAMP_FLAGS)
     try:
         sock.connect((train.address, 0))
     except OSError as error:
@@ -179,7 +179,7 @@ def _drain_replies(running: _Train) -> None:
             continue
         sent = running.sent[echo.sequence]
         if sent.reply_wall_ns is None:  # a duplicate does not count
-            stamp = _stamp(ancillary)
+            stamp = stamp_of(ancillary)
             running.has_kernel_receive = running.has_kernel_receive and stamp is not None
             sent.reply_wall_ns = stamp or wall_ns
             sent.reply_monotonic_ns = monotonic_ns
@@ -200,18 +200,9 @@ def _drain_errors(running: _Train) -> None:
                 continue
             _, origin, icmp_type, icmp_code, _, _, packet_number = struct.unpack_from("=IBBBBII", data)
             if origin == _ORIGIN_TIMESTAMPING and packet_number < len(running.sent):
-                running.sent[packet_number].kernel_ns = _stamp(ancillary)
+                running.sent[packet_number].kernel_ns = stamp_of(ancillary)
             elif origin in (_ORIGIN_ICMP, _ORIGIN_ICMP6):
                 running.refusal = _UNREACHABLE.get(icmp_code, f"ICMP type {icmp_type} code {icmp_code}")
-
-
-def _stamp(ancillary: list[tuple[int, int, bytes]]) -> int | None:
-    """The software stamp of a struct scm_timestamping, in nanoseconds since 1970."""
-    for level, kind, data in ancillary:
-        if level == socket.SOL_SOCKET and kind == _SO_TIMESTAMPING and len(data) >= 16:
-            seconds, nanoseconds = struct.unpack_from("=qq", data)
-            return int(seconds * 1_000_000_000 + nanoseconds)
-    return None
 
 
 def _report(running: _Train) -> EchoReport:

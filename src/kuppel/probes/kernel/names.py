@@ -6,7 +6,7 @@ import time
 
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.two_way import RECEIVE_STAMPS, received_at
+from kuppel.probes.kernel.stamps import SO_TIMESTAMPNS, stamp_of
 from kuppel.probes.net import Binding, NameQuery, NameReply, NetError
 
 _MOST_OCTETS = 65_535
@@ -32,7 +32,7 @@ def ask(query: NameQuery, binding: Binding) -> NameReply:
 
 
 def _by_udp(sock: socket.socket, query: NameQuery) -> NameReply:
-    sock.setsockopt(socket.SOL_SOCKET, RECEIVE_STAMPS, 1)
+    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
     # Connected, so that only this resolver is heard, and its ICMP errors are.
     sock.connect((query.address, query.port))
     local = str(sock.getsockname()[0])
@@ -46,7 +46,7 @@ def _by_udp(sock: socket.socket, query: NameQuery) -> NameReply:
             break
         message, ancillary, _, _ = sock.recvmsg(_MOST_OCTETS, 512)
         elapsed_ns = time.monotonic_ns() - begun
-        stamp = received_at(ancillary)
+        stamp = stamp_of(ancillary)
         # The kernel's stamp is free of our own lateness; where a clock was set meanwhile, ours stands in.
         if stamp is not None and 0 < stamp - sent_ns <= elapsed_ns:
             elapsed_ns = stamp - sent_ns

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.sockets import bind, net_error
+from kuppel.probes.kernel.stamps import SO_TIMESTAMPNS, stamp_of
 from kuppel.probes.net import Binding, NetError, StampAnswer, StampReport, StampTrain
 from kuppel.wire.stamp import (
     ErrorEstimate,
@@ -20,8 +21,6 @@ from kuppel.wire.stamp import (
     encode_sender,
 )
 
-# SO_TIMESTAMPNS of include/uapi/asm-generic/socket.h; the standard library does not name it.
-RECEIVE_STAMPS = 35
 _IP_RECVTTL = 12
 _IPV6_RECVHOPLIMIT, _IPV6_HOPLIMIT = 51, 52
 # A session that was quiet for so long is over; its count begins anew.
@@ -107,7 +106,7 @@ class _Running:
             except ConnectionRefusedError:
                 self.refusal = "port unreachable"
                 return
-            stamp = received_at(ancillary)
+            stamp = stamp_of(ancillary)
             self.has_kernel_receive = self.has_kernel_receive and stamp is not None
             received_ns = stamp if stamp is not None else time.time_ns()
             try:
@@ -191,7 +190,7 @@ class Reflector:
                 continue
             except OSError:  # an ICMP error about an answer of ours, or closed
                 continue
-            answer = self.answer(octets, peer, received_at(ancillary) or time.time_ns(), _ttl(ancillary))
+            answer = self.answer(octets, peer, stamp_of(ancillary) or time.time_ns(), _ttl(ancillary))
             if answer is None:
                 self.dropped += 1
                 continue
@@ -232,20 +231,11 @@ class Reflector:
 
 
 def _prepare(sock: socket.socket, *, is_v6: bool, dscp: int) -> None:
-    sock.setsockopt(socket.SOL_SOCKET, RECEIVE_STAMPS, 1)
+    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
     if is_v6:
         sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, dscp << 2)
     else:
         sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
-
-
-def received_at(ancillary: list[tuple[int, int, bytes]]) -> int | None:
-    """The kernel's receive stamp (struct timespec), ns since 1970."""
-    for level, kind, data in ancillary:
-        if level == socket.SOL_SOCKET and kind == RECEIVE_STAMPS and len(data) >= 16:
-            seconds, nanoseconds = struct.unpack_from("=qq", data)
-            return int(seconds * 1_000_000_000 + nanoseconds)
-    return None
 
 
 def _ttl(ancillary: list[tuple[int, int, bytes]]) -> int:

@@ -1,0 +1,19 @@
+"""The kernel's time stamps of packets, as they come beside the data of a socket."""
+
+import socket
+import struct
+
+# include/uapi/asm-generic/socket.h; the standard library does not name them. The first gives the time of receiving alone.
+SO_TIMESTAMPNS, SO_TIMESTAMPING = 35, 37
+
+
+def stamp_of(ancillary: list[tuple[int, int, bytes]]) -> int | None:
+    """The software stamp of a packet, in ns since 1970; None when the kernel gave none.
+
+    A struct timespec, or a struct scm_timestamping, which begins with one.
+    """
+    for level, kind, data in ancillary:
+        if level == socket.SOL_SOCKET and kind in (SO_TIMESTAMPNS, SO_TIMESTAMPING) and len(data) >= 16:
+            seconds, nanoseconds = struct.unpack_from("=qq", data)
+            return int(seconds * 1_000_000_000 + nanoseconds)
+    return None
