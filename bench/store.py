@@ -22,11 +22,12 @@ import numpy as np
 from bench import store_load
 from bench.machine import Steal
 from kuppel.core import sketch as sketches
+from kuppel.core.duration import DAY_US
 from kuppel.core.result import Attempt, Result
 from kuppel.core.window import band
 from kuppel.store import days, history, inventory, tail
 from kuppel.store.database import Database
-from kuppel.store.days import DAY_US, Day
+from kuppel.store.days import Day
 from kuppel.store.intake import NumberedResult, take_batch
 from kuppel.store.writer import Writer
 from tests.store.test_store import a_probe

@@ -15,6 +15,7 @@ import numpy as np
 import zstandard
 
 from bench.machine import Steal
+from kuppel.core.duration import DAY_US
 from kuppel.core.result import Attempt, Result
 from kuppel.core.state import StreamState
 from kuppel.store import days, history, inventory, states
@@ -234,7 +235,7 @@ def growing(folder: Path) -> dict[str, float]:
 
         writer.write(furnish)
         generator = np.random.default_rng(3)
-        first = 20_000 * days.DAY_US
+        first = 20_000 * DAY_US
         taken = 0.0
         results = []
         # For few streams more time, so that each size is timed over as many samples.
@@ -282,7 +283,7 @@ def opening(folder: Path) -> dict[str, float]:
     hub.start()
     hub.stop()
     now_us = time.time_ns() // 1000
-    first_day = now_us // days.DAY_US - span
+    first_day = now_us // DAY_US - span
     generator = np.random.default_rng(6)
     database = Database(folder / "kuppel.db")
     writer = Writer(database)
@@ -295,10 +296,10 @@ def opening(folder: Path) -> dict[str, float]:
         ids = [one.id for one in inventory.active_streams(connection)]
     scales = dict(zip(FIELDS[:6], (3, 12, 25, 35, 6, 80), strict=True))
     for day in range(first_day, first_day + span):
-        day_us = day * days.DAY_US
+        day_us = day * DAY_US
         encoded = []
         for stream in ids:
-            times = day_us + np.arange(runs, dtype=np.int64) * (days.DAY_US // runs) + generator.integers(0, 3000, runs)
+            times = day_us + np.arange(runs, dtype=np.int64) * (DAY_US // runs) + generator.integers(0, 3000, runs)
             values = {name: generator.lognormal(np.log(scale), 0.15, runs).round(1) for name, scale in scales.items()}
             bodies = []
             if day >= first_day + span - 35:
@@ -313,7 +314,7 @@ def opening(folder: Path) -> dict[str, float]:
             encoded.append(days.encode_day(stream, day_us, days.Day(times, np.zeros(runs, np.uint8), bodies, values)))
             last_us = int(times[-1])
         writer.write(partial(days.write_days, encoded=encoded))
-    writer.write(partial(days.move_horizon, to_us=(first_day + span) * days.DAY_US))
+    writer.write(partial(days.move_horizon, to_us=(first_day + span) * DAY_US))
     notes = [StateNote(one, StreamState(), last_us, last_us, ()) for one in ids]
     writer.write(partial(states.keep_states, notes=notes))
     writer.close()

@@ -108,11 +108,12 @@ def enrolment_token(
     kind: Annotated[str, typer.Option(help="public, site, mobile or personal.")] = "site",
 ) -> None:
     """Make a token with which agents join this hub, and print it this once."""
+    from kuppel.core.duration import HOUR_US
     from kuppel.hub.engine.access import make_enrolment_token
     from kuppel.hub.hub import now_us
 
     with _stored(data) as (writer, _):
-        typer.echo(make_enrolment_token(writer, kind, uses, round(hours * 3_600_000_000), now_us()))
+        typer.echo(make_enrolment_token(writer, kind, uses, round(hours * HOUR_US), now_us()))
 
 
 _DATABASE_URL = "KUPPEL_DATABASE_URL"

@@ -13,11 +13,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
+from kuppel.core.duration import HOUR_US, MINUTE_US
 from kuppel.core.limit import Limit
 from kuppel.core.quantity import QUANTITIES
 from kuppel.lab import history, scenario
 from kuppel.lab.authority import Authority
-from kuppel.lab.scenario import HOUR_US, MINUTE_US, POINTS, PROBES, SERVICES, draw, normal, treatment
+from kuppel.lab.scenario import POINTS, PROBES, SERVICES, draw, normal, treatment
 from kuppel.lab.services import TcpService, Treatment, WebService, same_for_all, server_context
 from kuppel.probes.registry import kind_named
 

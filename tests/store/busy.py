@@ -5,12 +5,12 @@ import threading
 from functools import partial
 from pathlib import Path
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.store import inventory
 from kuppel.store.compaction import Compaction
 from kuppel.store.database import Database
-from kuppel.store.days import DAY_US
 from kuppel.store.intake import NumberedResult, take_batch
 from kuppel.store.writer import Writer
 from tests.store.test_store import a_probe

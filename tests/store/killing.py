@@ -8,9 +8,9 @@ from pathlib import Path
 
 import numpy as np
 
+from kuppel.core.duration import DAY_US
 from kuppel.store import days, history, maintenance
 from kuppel.store.database import Database
-from kuppel.store.days import DAY_US
 
 FIRST = 20_000 * DAY_US
 MINUTE = 60_000_000

@@ -12,13 +12,13 @@ from unittest import mock
 import numpy as np
 from sqlalchemy import select, text, update
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import ALPHA, quantile, sketch
 from kuppel.store import days, history, inventory, maintenance, summary, tables
 from kuppel.store.compaction import Compaction, Keep
 from kuppel.store.database import Connection, Database, DatabaseUnusable
-from kuppel.store.days import DAY_US
 from kuppel.store.intake import NumberedResult, store_results
 from kuppel.store.writer import StoreFull
 from tests.store.killing import kill_often

@@ -16,6 +16,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Connection, create_engine, text
 
 from kuppel import store
+from kuppel.core.duration import DAY_US
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level, Limit
 from kuppel.core.reason import Reason
@@ -46,7 +47,7 @@ def a_probe(target: int, points: tuple[int, ...], **changed: object) -> Probe:
     return Probe(**(values | changed))  # type: ignore[arg-type]
 
 
-DAY = 20_000 * days.DAY_US
+DAY = 20_000 * DAY_US
 
 
 def _third_sketch(of: Sketch) -> bytes:
@@ -159,9 +160,9 @@ class Opening(StoreCase):
                 " 0, 0, 0, 0, 0, 0, 0, '[]')",
                 "INSERT INTO probe VALUES (4, 'gates', 'tcp', 3, '{}', 1000000, 2, 0, NULL, NULL, '[]', 2, 3, 1, NULL)",
                 "INSERT INTO stream VALUES (9, 4, 7, 1, 5, 'fine', 5, 'fine', '[]', NULL)",
-                f"INSERT INTO mark VALUES ('horizon_us', {DAY + days.DAY_US})",
-                f"INSERT INTO run VALUES ({DAY + days.DAY_US + 5}, 9, NULL, 0, '[]', '{{\"status\": 200}}')",
-                f"INSERT INTO sample VALUES ({DAY + days.DAY_US + 5}, 12, 41.5)",
+                f"INSERT INTO mark VALUES ('horizon_us', {DAY + DAY_US})",
+                f"INSERT INTO run VALUES ({DAY + DAY_US + 5}, 9, NULL, 0, '[]', '{{\"status\": 200}}')",
+                f"INSERT INTO sample VALUES ({DAY + DAY_US + 5}, 12, 41.5)",
             ):
                 connection.exec_driver_sql(statement)
             for number, name in ((11, days.TIMES), (12, "connect"), (13, days.CODES)):
@@ -182,10 +183,10 @@ class Opening(StoreCase):
         self.addCleanup(database.close)
         with database.reading() as connection:
             found = history.samples(connection, [9], ["connect"], 0, 2**60)[9, "connect"]
-            (run,) = history.runs(connection, 9, DAY + days.DAY_US, 2**60, 10)
-            (told,) = history.day_summaries(connection, {9: "connect"}, DAY, DAY + days.DAY_US)
-            packed = days.payloads(connection, tables.hour_summaries, [12], DAY, DAY + days.DAY_US)[12][DAY]
-        self.assertEqual(found[0].tolist(), [*times.tolist(), DAY + days.DAY_US + 5])
+            (run,) = history.runs(connection, 9, DAY + DAY_US, 2**60, 10)
+            (told,) = history.day_summaries(connection, {9: "connect"}, DAY, DAY + DAY_US)
+            packed = days.payloads(connection, tables.hour_summaries, [12], DAY, DAY + DAY_US)[12][DAY]
+        self.assertEqual(found[0].tolist(), [*times.tolist(), DAY + DAY_US + 5])
         self.assertEqual(found[1].tolist(), [*values.tolist(), 41.5])
         self.assertEqual((run.detail, run.attempts, run.quantities), ({"status": 200}, [], {"connect": 41.5}))
         self.assertEqual(told.summary.sketch.counts.tolist(), whole.sketch.counts.tolist())

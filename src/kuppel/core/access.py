@@ -4,10 +4,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from kuppel.core.duration import MINUTE_US, SECOND_US
 from kuppel.core.error import SettingsError
-
-SECOND_US = 1_000_000
-MINUTE_US = 60 * SECOND_US
 
 # NIST SP 800-63B-4 §3.1.1.2: a password that is the only factor has at least 15 characters; no rules of composition.
 LEAST_CHARACTERS = 15

@@ -6,13 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kuppel.core.duration import DAY_US, HOUR_US
 from kuppel.core.error import SettingsError
 from kuppel.core.percentile import rank
 from kuppel.core.series import FloatArray, IntArray, slice_starts
 from kuppel.core.sketch import Sketch, quantiles
 
-HOUR_US = 3_600_000_000
-DAY_US = 24 * HOUR_US
 # A slice of whole hours must not straddle days: widths of one day and less divide it.
 _HOURS = (1, 2, 3, 4, 6, 8, 12, 24)
 _PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d{1,3})?|100)")

@@ -7,9 +7,9 @@ from typing import Self
 from pydantic import BaseModel, Field, field_validator, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-from kuppel.core.access import MINUTE_US, Role, SessionLife
+from kuppel.core.access import Role, SessionLife
+from kuppel.core.duration import DAY_US, MINUTE_US
 from kuppel.store.compaction import Keep
-from kuppel.store.days import DAY_US
 
 
 class DemoPerson(BaseModel):

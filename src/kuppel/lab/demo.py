@@ -17,6 +17,7 @@ import httpx
 import typer
 
 from kuppel.agent.machine import write_private
+from kuppel.core.duration import HOUR_US
 from kuppel.core.quantity import rounded
 from kuppel.core.state import Judgement
 from kuppel.hub.engine.access import digest, new_token
@@ -198,7 +199,7 @@ def _fill(database: Database, writer: Writer, judge: Judge, world: World) -> Non
         probes = {one.id: one for one in inventory.probes(connection)}
         names = {one.id: one.name for one in inventory.vantage_points(connection)}
         streams = inventory.active_streams(connection)
-    from_us = world.begun_us - _HISTORY_HOURS * scenario.HOUR_US
+    from_us = world.begun_us - _HISTORY_HOURS * HOUR_US
     waiting: list[NumberedResult] = []
     for stream in streams:
         plan = next(one for one in PROBES if one.name == probes[stream.probe_id].name)

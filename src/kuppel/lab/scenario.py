@@ -10,12 +10,11 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from kuppel.core.access import Role
+from kuppel.core.duration import HOUR_US, MINUTE_US
 from kuppel.core.limit import Limit
 from kuppel.hub.settings import DemoPerson
 from kuppel.lab.services import Treatment
 
-MINUTE_US = 60_000_000
-HOUR_US = 60 * MINUTE_US
 # Troubles come again in this rhythm, counted from the demo's beginning.
 _RHYTHM_US = 6 * HOUR_US
 

@@ -20,17 +20,18 @@ from typing import TypeVar
 import numpy as np
 from sqlalchemy import Connection, select
 
+from kuppel.core.duration import DAY_US, HOUR_US
 from kuppel.core.series import FloatArray
 from kuppel.store import days, metrics, tables, tail
 from kuppel.store.database import Database
-from kuppel.store.days import DAY_US, Day, EncodedDay
+from kuppel.store.days import Day, EncodedDay
 from kuppel.store.tail import TailRun
 from kuppel.store.writer import Writer
 
 T = TypeVar("T")
 
 # A day is finished this long after its end: agents deliver within seconds, and what comes later is merged.
-GRACE_US = 2 * 3_600_000_000
+GRACE_US = 2 * HOUR_US
 _STREAMS_AT_ONCE = 50
 _LONGEST_WAIT_S = 30.0
 

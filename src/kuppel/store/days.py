@@ -17,13 +17,13 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, Table, bindparam, delete, func, select
 
 from kuppel.core import sketch as sketches
+from kuppel.core.duration import DAY_US
 from kuppel.core.reason import Reason
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.store import block, summary, tables
 from kuppel.store.database import remembered
 from kuppel.store.dialect import insert, put_rows
 
-DAY_US = 86_400_000_000
 # Columns that every stream's day has, beside those of its quantities; names that no quantity has.
 TIMES, CODES, BODIES = "_times", "_codes", "_bodies"
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, select
 
 from kuppel.core import sketch as sketches
+from kuppel.core.duration import DAY_US, HOUR_US
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.core.sketch import Sketch
 from kuppel.store import block, days, summary, tables, tail
@@ -93,7 +94,7 @@ def whole_summaries(connection: Connection, wanted: Mapping[int, str], from_us: 
 
 def _edge_summaries(read: Mapping[int, days.Day], quantity: str, start: int, end: int) -> list[Summary]:
     """Summaries of a piece of one finished day, from its samples."""
-    day_us = start // days.DAY_US * days.DAY_US
+    day_us = start // DAY_US * DAY_US
     day = read.get(day_us)
     if day is None:
         return []
@@ -136,15 +137,15 @@ def sketches_of(
 
 def _whole_days(from_us: int, to_us: int) -> tuple[int, int]:
     """From where to where a window holds whole days; nothing when the two meet."""
-    first_us = -(-from_us // days.DAY_US) * days.DAY_US
-    return first_us, max(first_us, to_us // days.DAY_US * days.DAY_US)
+    first_us = -(-from_us // DAY_US) * DAY_US
+    return first_us, max(first_us, to_us // DAY_US * DAY_US)
 
 
 def _edges(from_us: int, to_us: int) -> list[tuple[int, int]]:
     """What whole days leave of a window: pieces of at most two days."""
     first_us, last_us = _whole_days(from_us, to_us)
     if first_us == last_us:
-        midnight_us = to_us // days.DAY_US * days.DAY_US
+        midnight_us = to_us // DAY_US * DAY_US
         pieces = [(from_us, midnight_us), (midnight_us, to_us)] if from_us < midnight_us else [(from_us, to_us)]
     else:
         pieces = [(from_us, first_us), (last_us, to_us)]
@@ -193,9 +194,9 @@ def summaries(
                 hours = summary.decode_hours(payload)
             except block.BlockDamaged:
                 continue
-            starts = [(days.key_day(key) + hour * summary.HOUR_US, one) for hour, one in hours.items()]
-            found += [one for one in starts if from_us - summary.HOUR_US < one[0] < to_us]
-    start_us = max(from_us // days.DAY_US * days.DAY_US, horizon_us)
+            starts = [(days.key_day(key) + hour * HOUR_US, one) for hour, one in hours.items()]
+            found += [one for one in starts if from_us - HOUR_US < one[0] < to_us]
+    start_us = max(from_us // DAY_US * DAY_US, horizon_us)
     keys = days.series_of(connection, [stream_id], [quantity])
     times, values = next(iter(tail.samples(connection, keys, start_us, to_us).values()), _NOTHING)
     if quantity == days.TIMES:
@@ -203,15 +204,15 @@ def summaries(
         values, failed_us = np.zeros(times.size), times[~is_ok]
     else:
         failed_us = _NOTHING[0]
-    for day_us in np.unique(times // days.DAY_US * days.DAY_US).tolist():
-        own = (times >= day_us) & (times < day_us + days.DAY_US)
-        failed = failed_us[(failed_us >= day_us) & (failed_us < day_us + days.DAY_US)]
+    for day_us in np.unique(times // DAY_US * DAY_US).tolist():
+        own = (times >= day_us) & (times < day_us + DAY_US)
+        failed = failed_us[(failed_us >= day_us) & (failed_us < day_us + DAY_US)]
         hours = summary.hours_of(day_us, times[own], values[own], failed)
         if is_by_day:
             found.append((day_us, summary.merged(list(hours.values()))))
         else:
-            starts = [(day_us + hour * summary.HOUR_US, one) for hour, one in hours.items()]
-            found += [one for one in starts if one[0] > from_us - summary.HOUR_US]
+            starts = [(day_us + hour * HOUR_US, one) for hour, one in hours.items()]
+            found += [one for one in starts if one[0] > from_us - HOUR_US]
     return found
 
 
@@ -330,7 +331,7 @@ def _finished_days(connection: Connection, stream_id: int, from_us: int, to_us: 
 def _finished_runs(connection: Connection, stream_id: int, day_us: int) -> list[StoredRun]:
     """The runs of one finished day, oldest first."""
     names = connection.execute(select(tables.series.c.quantity).where(tables.series.c.stream_id == stream_id)).scalars()
-    day = days.read_days(connection, stream_id, list(names), day_us, day_us + days.DAY_US).get(day_us)
+    day = days.read_days(connection, stream_id, list(names), day_us, day_us + DAY_US).get(day_us)
     if day is None:
         return []
     found = []
@@ -428,13 +429,13 @@ def _finished_counts(
     """Times before the horizon and how many runs each stands for."""
     query = select(tables.series.c.id).where(tables.series.c.quantity == days.TIMES)
     series = connection.execute(query).scalars().all()
-    is_by_hour = width_us >= summary.HOUR_US
+    is_by_hour = width_us >= HOUR_US
     table = tables.hour_summaries if is_by_hour else tables.block
     for key, payload in days.rows_of(connection, table, ["payload"], series, from_us, to_us):
         try:
             if is_by_hour:
                 hours, counts = summary.hour_counts(payload)
-                yield days.key_day(key) + hours * summary.HOUR_US, counts
+                yield days.key_day(key) + hours * HOUR_US, counts
             else:
                 times = block.decode_times(payload)
                 yield times, np.ones(times.size, dtype=np.int64)

@@ -9,6 +9,7 @@ import orjson
 from sqlalchemy import Connection, select, update
 
 from kuppel.core.change import OF_FACT, Change
+from kuppel.core.duration import DAY_US
 from kuppel.core.result import Result
 from kuppel.store import changes, days, tables, tail
 from kuppel.store.database import remembered
@@ -81,7 +82,7 @@ def _merge_late(connection: Connection, results: Sequence[NumberedResult], is_ge
     """Runs of days that are finished already go into those days' blocks."""
     found: dict[tuple[int, int], list[Result]] = {}
     for one in results:
-        day_us = one.result.started_us // days.DAY_US * days.DAY_US
+        day_us = one.result.started_us // DAY_US * DAY_US
         found.setdefault((one.stream_id, day_us), []).append(one.result)
     for (stream_id, day_us), of_day in found.items():
         unique = {one.started_us: one for one in reversed(of_day)}

@@ -15,13 +15,12 @@ import zstandard
 from numpy.typing import NDArray
 from sqlalchemy import Connection, Table, select
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.error import SettingsError
 from kuppel.core.histogram import Buckets, ExponentialHistogram, check
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.store import tables, tail
 from kuppel.store.dialect import add_rows, insert
-
-_LONGEST_US = 86_400_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,7 +154,7 @@ def retire(connection: Connection, before_us: int) -> None:
 
 
 def _check_stretch(time_us: int, until_us: int) -> None:
-    if not 0 <= time_us <= until_us <= time_us + _LONGEST_US:
+    if not 0 <= time_us <= until_us <= time_us + DAY_US:
         raise SettingsError("until", until_us, f"lie at or after its start {time_us} and within a day of it")
 
 

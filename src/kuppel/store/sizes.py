@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from sqlalchemy import Connection, func, select
 
+from kuppel.core.duration import DAY_US
 from kuppel.store import days, history, tables
 from kuppel.store.dialect import is_sqlite
 
@@ -48,7 +49,7 @@ def sizes(connection: Connection) -> Sizes:
     horizon_us = days.horizon(connection)
     oldest_us, _ = history.span(connection)
     first_us = days.first_day(connection)
-    finished = 0 if first_us is None else max(0, (horizon_us - first_us) // days.DAY_US)
+    finished = 0 if first_us is None else max(0, (horizon_us - first_us) // DAY_US)
     per_day = _growth(connection, horizon_us, min(finished, GROWTH_DAYS))
     by_kind = dict.fromkeys((RECENT, SAMPLES, DETAILS, HOURS, DAYS, EVENTS, METRICS, REST), 0)
     for name, size in table_sizes(connection):
@@ -83,7 +84,7 @@ def _free(connection: Connection) -> int:
 def _growth(connection: Connection, horizon_us: int, count: int) -> dict[str, float]:
     if count == 0:
         return {}
-    first, last = days.block_key(0, horizon_us - count * days.DAY_US), days.block_key(0, horizon_us)
+    first, last = days.block_key(0, horizon_us - count * DAY_US), days.block_key(0, horizon_us)
     table = tables.series
     bodies = set(connection.execute(select(table.c.id).where(table.c.quantity == days.BODIES)).scalars())
     found = dict.fromkeys((SAMPLES, DETAILS, HOURS, DAYS), 0.0)
@@ -106,4 +107,4 @@ def _growth(connection: Connection, horizon_us: int, count: int) -> dict[str, fl
 def _days_with(connection: Connection, quantity: str, horizon_us: int, finished: int) -> int:
     """For how many finished days blocks of a column are kept, told from one stream that has the oldest."""
     retired = days.bodies_retired(connection) if quantity == days.BODIES else 0
-    return int(min(finished, max(0, horizon_us - retired) // days.DAY_US))
+    return int(min(finished, max(0, horizon_us - retired) // DAY_US))

@@ -8,11 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kuppel.core import sketch as sketches
+from kuppel.core.duration import HOUR_US
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.core.sketch import Sketch
 from kuppel.store.block import from_plain_values, packed_hours, plain_values, unpacked_hours
-
-HOUR_US = 3_600_000_000
 
 
 @dataclass(frozen=True, slots=True)

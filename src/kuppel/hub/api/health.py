@@ -6,6 +6,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from kuppel import __version__
+from kuppel.core.duration import MINUTE_US
 from kuppel.core.series import slice_starts
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
@@ -14,7 +15,6 @@ from kuppel.hub.hub import now_us
 from kuppel.store import history
 
 router = APIRouter(tags=["health"])
-_MINUTE_US = 60_000_000
 
 
 class Health(BaseModel):
@@ -47,12 +47,12 @@ def ready(hub: HubDep) -> Health:
 @router.get("/arriving", summary="Are results arriving, and how many?", dependencies=[may(Access.SEE)])
 def arriving(hub: HubDep) -> Arriving:
     now = now_us()
-    last_minute_us = now // _MINUTE_US * _MINUTE_US
-    from_us = last_minute_us - 60 * _MINUTE_US
-    minutes = slice_starts(from_us, last_minute_us, _MINUTE_US)
+    last_minute_us = now // MINUTE_US * MINUTE_US
+    from_us = last_minute_us - 60 * MINUTE_US
+    minutes = slice_starts(from_us, last_minute_us, MINUTE_US)
     with hub.database.reading() as connection:
-        counts = history.runs_per_slice(connection, minutes, _MINUTE_US, from_us, last_minute_us)
-        per_minute = history.run_count(connection, now - _MINUTE_US + 1, now + 1)
+        counts = history.runs_per_slice(connection, minutes, MINUTE_US, from_us, last_minute_us)
+        per_minute = history.run_count(connection, now - MINUTE_US + 1, now + 1)
         _, newest = history.span(connection)
     return Arriving(
         minutes=[at(int(one)) for one in minutes],

@@ -5,12 +5,12 @@ from datetime import datetime
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.storage import is_tight, room_sentence
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.shapes import HubDep, at, at_or_none
 from kuppel.hub.engine import storage
 from kuppel.hub.hub import now_us
-from kuppel.store.days import DAY_US
 
 router = APIRouter(prefix="/store", tags=["store"])
 

@@ -6,6 +6,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from kuppel.core.access import Scope, TokenState
+from kuppel.core.duration import HOUR_US
 from kuppel.hub.api.guard import Access, Admin, may
 from kuppel.hub.api.problem import Refusal, responses
 from kuppel.hub.api.shapes import HubDep, at, at_or_none
@@ -17,7 +18,6 @@ from kuppel.store.database import Connection
 from kuppel.store.tokens import ApiToken, EnrolmentToken
 
 router = APIRouter(tags=["tokens"])
-_HOUR_US = 3_600_000_000
 
 
 class NewApiToken(BaseModel):
@@ -136,7 +136,7 @@ def make_token(new: NewApiToken, hub: HubDep, caller: Admin) -> ApiTokenWithSecr
         )
     secret = new_token("api")
     now = now_us()
-    expires_us = None if new.expires_days is None else now + new.expires_days * 24 * _HOUR_US
+    expires_us = None if new.expires_days is None else now + new.expires_days * 24 * HOUR_US
 
     def job(connection: Connection) -> Changed[ApiToken]:
         made = tokens.add_api_token(
@@ -178,7 +178,7 @@ def make_enrolment_token(new: NewEnrolmentToken, hub: HubDep, caller: Admin) -> 
         most_uses=1 if new.vantage_point is not None else new.most_uses,
         uses=0,
         created_us=now,
-        expires_us=now + round(new.expires_h * _HOUR_US),
+        expires_us=now + round(new.expires_h * HOUR_US),
         withdrawn_us=None,
     )
 

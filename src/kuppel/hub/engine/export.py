@@ -4,6 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.error import SettingsError
 from kuppel.core.quantity import QUANTITIES
 from kuppel.hub.engine.estate import Joined, joined_stream, joined_streams
@@ -16,7 +17,7 @@ from kuppel.wire import parquet
 from kuppel.wire.parquet import Column, Kind, Values
 
 # A row group is held in memory; a month of one stream is half of this.
-_DAYS_AT_ONCE_US = 31 * 86_400_000_000
+_DAYS_AT_ONCE_US = 31 * DAY_US
 
 _COLUMNS = (
     Column("time", Kind.TIME_US),

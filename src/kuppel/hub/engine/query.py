@@ -14,6 +14,7 @@ import numpy as np
 from kuppel.core import sketch as sketches
 from kuppel.core import window
 from kuppel.core.difference import Difference, Estimate, difference
+from kuppel.core.duration import DAY_US
 from kuppel.core.error import SettingsError
 from kuppel.core.quantity import quantity_named
 from kuppel.core.series import FloatArray, IntArray, slice_starts, slice_width
@@ -145,7 +146,7 @@ def _exact_slices(
 def _summed_slices(
     connection: Connection, one: Joined, name: str, starts: IntArray, width_us: int, end_us: int, wanted: Statistics
 ) -> dict[str, FloatArray]:
-    is_by_day = width_us % days.DAY_US == 0
+    is_by_day = width_us % DAY_US == 0
     kept = history.summaries(connection, one.stream.id, name, int(starts[0]), end_us, is_by_day=is_by_day)
     index = np.array([(start - int(starts[0])) // width_us for start, _ in kept], dtype=np.int64)
     told = [summary for _, summary in kept]

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kuppel.core.availability import Availability, availability
+from kuppel.core.duration import DAY_US
 from kuppel.core.percentile import percentile
 from kuppel.core.reason import Reason
 from kuppel.core.sentence import StreamReading, stream_sentence
@@ -18,7 +19,6 @@ from kuppel.store import history, states
 from kuppel.store.database import Database
 from kuppel.store.history import StoredFact, StoredRun
 
-_DAY_US = 86_400_000_000
 # Ticks of single answers that a screen can tell apart; beyond it an even selection of the sorted values is sent.
 _MOST_TICKS = 600
 
@@ -94,7 +94,7 @@ def series(database: Database, joined: Joined, from_us: int, to_us: int, points:
 
 def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Figures]:
     """Figures of the window, and of the day, week and month that end with it, each against the stretch before it."""
-    stretches = [("window", to_us - from_us), ("day", _DAY_US), ("week", 7 * _DAY_US), ("month", 30 * _DAY_US)]
+    stretches = [("window", to_us - from_us), ("day", DAY_US), ("week", 7 * DAY_US), ("month", 30 * DAY_US)]
     stream_id, main = joined.stream.id, KINDS[joined.probe.kind].main
     first_us = to_us - 2 * max(length for _, length in stretches)
     with database.reading() as connection:

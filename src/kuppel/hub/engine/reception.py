@@ -9,6 +9,7 @@ import orjson
 import zstandard
 from pydantic import ValidationError
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.error import SettingsError
 from kuppel.core.quantity import check_unit, rounded
 from kuppel.core.result import Attempt, Result
@@ -17,7 +18,6 @@ from kuppel.wire.delivery import BATCH_BYTES, RESULTS_PER_BATCH, Batch, Delivere
 
 # An agent corrects its clock by the hub's; what is still further ahead than this is not a time of measurement.
 FUTURE_US = 5 * 60 * 1_000_000
-_DAY_US = 86_400_000_000
 
 
 class BatchTooLarge(Exception):
@@ -110,7 +110,7 @@ def checked(
     refused: list[Refusal] = []
     # Names whose unit was found right, so that each is looked at once a batch.
     known: set[str] = set()
-    latest_us, earliest_us = now_us + FUTURE_US, now_us - keep_days * _DAY_US
+    latest_us, earliest_us = now_us + FUTURE_US, now_us - keep_days * DAY_US
     for one in delivered:
         try:
             if one.stream not in own_streams:

@@ -3,12 +3,11 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from kuppel.core.duration import MINUTE_US
 from kuppel.core.series import FloatArray, IntArray, covered_shares, slice_starts, slice_width
 from kuppel.core.state import State
 from kuppel.store import history, inventory, states
 from kuppel.store.database import Database
-
-_MINUTE_US = 60_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +24,7 @@ class Ribbon:
 
 def ribbon(database: Database, from_us: int, to_us: int, slices: int) -> Ribbon:
     """The window in at most `slices` slices, none shorter than a minute."""
-    width_us = slice_width(from_us, to_us, slices, _MINUTE_US)
+    width_us = slice_width(from_us, to_us, slices, MINUTE_US)
     starts = slice_starts(from_us, to_us, width_us)
     with database.reading() as connection:
         spans = states.spans(connection, from_us, to_us)

@@ -5,11 +5,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from kuppel.core.duration import DAY_US
 from kuppel.core.storage import Growth, at_rest, days_until_full
 from kuppel.store import sizes
 from kuppel.store.compaction import Keep
 from kuppel.store.database import Database
-from kuppel.store.days import DAY_US
 
 
 @dataclass(frozen=True, slots=True)
