@@ -13,6 +13,7 @@ import numpy as np
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.hub.engine import query
+from kuppel.hub.engine import statistic as engine_statistic
 from kuppel.hub.readers import Readers, ReadersBusy
 from kuppel.store import inventory
 from kuppel.store.compaction import Compaction, Keep
@@ -109,7 +110,7 @@ class Windows(QueryCase):
 
     def test_from_summaries_of_hours_and_days_within_one_percent(self) -> None:
         for points in (100, 6, 2):
-            with unittest.mock.patch.object(query, "MOST_SAMPLES", 10):
+            with unittest.mock.patch.object(engine_statistic, "MOST_SAMPLES", 10):
                 found = self.ask("windows", streams=self.streams, statistics=self.STATISTICS, points=points)
             self.assertEqual(found["method"], "within 1 %")
             self.assertEqual(found["width_s"] % 3600, 0)
@@ -136,7 +137,7 @@ class Windows(QueryCase):
             if is_finished:
                 Compaction(inner.database, inner.writer).run(self.now)
             for points in (2, 100):
-                with unittest.mock.patch.object(query, "MOST_SAMPLES", 10):
+                with unittest.mock.patch.object(engine_statistic, "MOST_SAMPLES", 10):
                     found = query.slices(
                         inner.database, [stream], None, self.from_us, self.now, points, ["failed", "count"]
                     )
@@ -169,8 +170,8 @@ class Windows(QueryCase):
 
 class TopList(QueryCase):
     def test_the_worst_come_first_exactly_or_from_sketches(self) -> None:
-        for most in (query.MOST_SAMPLES, 10):
-            with unittest.mock.patch.object(query, "MOST_SAMPLES", most):
+        for most in (engine_statistic.MOST_SAMPLES, 10):
+            with unittest.mock.patch.object(engine_statistic, "MOST_SAMPLES", most):
                 for statistic in ("p95", "mean", "max", "failed"):
                     found = self.ask("top", statistic=statistic)
                     self.assertEqual([one["stream"] for one in found["streams"]], self.streams[::-1], statistic)
@@ -192,7 +193,7 @@ class Spread(QueryCase):
         found = self.ask("distribution", streams=self.streams, edges=[90, 110, 300])
         self.assertEqual([one["count"] for one in found["classes"]], expected)
         self.assertEqual((found["classes"][0]["from"], found["classes"][3]["to"], found["method"]), (None, None, "exact"))
-        with unittest.mock.patch.object(query, "MOST_SAMPLES", 10):
+        with unittest.mock.patch.object(engine_statistic, "MOST_SAMPLES", 10):
             near = self.ask("distribution", streams=self.streams, edges=[90, 110, 300])
         self.assertEqual(near["count"], values.size)
         for one, two in zip(near["classes"], found["classes"], strict=True):
@@ -202,8 +203,8 @@ class Spread(QueryCase):
 
 class Comparison(QueryCase):
     def test_a_change_is_clear_and_no_change_is_not(self) -> None:
-        for most in (query.MOST_SAMPLES, 10):
-            with unittest.mock.patch.object(query, "MOST_SAMPLES", most):
+        for most in (engine_statistic.MOST_SAMPLES, 10):
+            with unittest.mock.patch.object(engine_statistic, "MOST_SAMPLES", most):
                 found = self.ask("comparison", streams=self.streams, from_us=self.now - DAY)
             steady, slow = found["streams"]
             self.assertEqual((steady["is_clear"], slow["is_clear"]), (False, True))
@@ -326,3 +327,32 @@ class Room(QueryCase):
             query = "SELECT count(DISTINCT key / 1099511627776), sum(length(payload)) FROM hour_summaries"
             days, size = connection.exec_driver_sql(query).one()
         self.assertAlmostEqual(told["hours"]["bytes_per_day"] / (size / days), 1, delta=0.25)
+
+
+class Loss(unittest.TestCase):
+    def test_the_matrix_adds_up_packets_over_finished_days_and_rows(self) -> None:
+        """Lost packets over sent ones (RFC 7680), counted here one by one; the window begins and ends within a day."""
+        hub = self.enterContext(HubInside())
+        point, _ = hub.enrol()
+        hub.add_probe([point], kind="icmp", settings={"host": "192.0.2.7"}, limits=[])
+        stream = hub.streams()[0]["stream"]
+        inner = hub.app.state.hub
+        now = time.time_ns() // 1000 // DAY * DAY + 40 * MINUTE
+        generator = np.random.default_rng(8)
+        sent: dict[int, float] = {}
+        results = []
+        for time_us in range(now - 4 * DAY, now, 10 * MINUTE):
+            sent[time_us] = float(generator.integers(0, 6))
+            quantities = {"rtt": 5.0, "sent": 5.0, "lost": sent[time_us]}
+            results.append(NumberedResult(0, stream, Result(time_us, None, quantities, {}, (Attempt(time_us, 5),))))
+        inner.writer.write(lambda connection: store_results(connection, results, is_generated=False))
+        for is_finished in (False, True):
+            if is_finished:
+                self.assertEqual(Compaction(inner.database, inner.writer).run(now + 2 * DAY), 5)
+            for from_us in (now - 4 * DAY, now - 3 * DAY + 95 * MINUTE, now - 70 * MINUTE):
+                told = np.datetime64(from_us, "us").astype(str) + "Z", np.datetime64(now, "us").astype(str) + "Z"
+                params = {"from": told[0], "to": told[1], "measure": "loss"}
+                (cell,) = hub.client.get("/api/matrix", params=params).json()["cells"]
+                lost = [one for time_us, one in sent.items() if time_us >= from_us]
+                self.assertEqual(cell["figure"]["count"], 5 * len(lost))
+                self.assertAlmostEqual(cell["figure"]["value"], sum(lost) / (5 * len(lost)))

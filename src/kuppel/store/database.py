@@ -38,8 +38,8 @@ def forget(connection: Connection) -> None:
 
 def fold_log(database: "Database") -> None:
     """Move what is committed from SQLite's log into its file, as far as no reader needs it; nobody waits for that."""
-    with database.write_engine.connect() as connection:
-        if is_sqlite(connection):
+    if database.write_engine.dialect.name == "sqlite":
+        with database.write_engine.connect() as connection:
             _driver(connection).execute("PRAGMA wal_checkpoint(PASSIVE)").fetchall()
 
 

@@ -12,7 +12,8 @@ from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, GroupSummary, HubDep, Window, WindowDep, at, at_or_none
 from kuppel.hub.engine import estate
-from kuppel.hub.engine.estate import Joined, Measure
+from kuppel.hub.engine.estate import Measure
+from kuppel.hub.engine.joined import Joined
 from kuppel.probes.registry import KINDS, kind_named
 
 router = APIRouter(tags=["matrix"], dependencies=[may(Access.SEE)])

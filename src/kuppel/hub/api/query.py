@@ -12,7 +12,7 @@ from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, column, window
 from kuppel.hub.api.streams import StreamName
 from kuppel.hub.engine import query
-from kuppel.hub.engine.estate import joined_streams
+from kuppel.hub.engine.joined import joined_streams
 from kuppel.probes.registry import kind_named
 
 router = APIRouter(prefix="/query", tags=["query"], dependencies=[may(Access.SEE)])

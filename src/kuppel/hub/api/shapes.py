@@ -10,7 +10,7 @@ from pydantic import AwareDatetime, BaseModel, Field
 from kuppel.core.error import SettingsError
 from kuppel.core.series import FloatArray
 from kuppel.core.state import GroupState, State
-from kuppel.hub.engine.estate import Statistic
+from kuppel.hub.engine.statistic import Statistic
 from kuppel.hub.hub import Hub, now_us
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)

@@ -16,7 +16,8 @@ from kuppel.hub.api.probes import LimitShape
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none, column
 from kuppel.hub.engine import reading
-from kuppel.hub.engine.estate import Joined, joined_stream, joined_streams, share_statistic
+from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
+from kuppel.hub.engine.statistic import share_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history
 from kuppel.store.history import StoredFact, StoredRun

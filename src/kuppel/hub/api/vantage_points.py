@@ -10,7 +10,7 @@ from kuppel.hub.api.guard import Access, Admin, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import GroupSummary, HubDep, at
 from kuppel.hub.engine.change import Changed, change
-from kuppel.hub.engine.estate import joined_streams
+from kuppel.hub.engine.joined import joined_streams
 from kuppel.hub.hub import now_us
 from kuppel.store import inventory
 from kuppel.store.database import Connection

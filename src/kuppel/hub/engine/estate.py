@@ -1,24 +1,19 @@
 """The estate as a whole: which streams there are, with the names of what they join, and their figures in a window."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
 
-from kuppel.core.percentile import percentile_interval
-from kuppel.core.proportion import wilson
-from kuppel.core.series import FloatArray, IntArray
-from kuppel.core.sketch import Sketch, quantile_interval
 from kuppel.core.state import SEVERITY, GroupState, State, group_state
+from kuppel.hub.engine.joined import Joined, joined_streams
+from kuppel.hub.engine.statistic import Statistic, share_statistic, statistics_of
 from kuppel.probes.registry import KINDS
-from kuppel.store import history, inventory
+from kuppel.store import history
 from kuppel.store.database import Database
-from kuppel.store.inventory import Probe, Stream, Target, VantagePoint
+from kuppel.store.inventory import Target, VantagePoint
 
-FEW_SAMPLES = 30
-# Over longer windows the figures of all streams together come from sketches, within 1 %, instead of every sample.
-_EXACT_US = 3 * 86_400_000_000
 # The richer a kind, the better it stands for what people feel: a cell shows the first of these that it has.
 _KIND_ORDER = ("http", "tcp", "udp", "dns", "tls", "icmp")
 
@@ -28,31 +23,6 @@ class Measure(StrEnum):
     P95 = "p95"
     LOSS = "loss"
     AVAILABILITY = "availability"
-
-
-@dataclass(frozen=True, slots=True)
-class Joined:
-    """A stream with the things it joins."""
-
-    stream: Stream
-    probe: Probe
-    vantage_point: VantagePoint
-    target: Target
-
-
-@dataclass(frozen=True, slots=True)
-class Statistic:
-    """A figure with its interval, sample count and how it was computed. `value` is None without a sample."""
-
-    value: float | None
-    low: float | None
-    high: float | None
-    count: int
-    method: str
-
-    @property
-    def is_few(self) -> bool:
-        return self.count < FEW_SAMPLES
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,34 +44,6 @@ class Matrix:
     cells: list[Cell]
     whole: GroupState
     unit: str
-
-
-def joined_streams(database: Database) -> list[Joined]:
-    """All active streams."""
-    with database.reading() as connection:
-        points = {one.id: one for one in inventory.vantage_points(connection)}
-        targets = {one.id: one for one in inventory.targets(connection)}
-        probes = {one.id: one for one in inventory.probes(connection)}
-        streams = inventory.active_streams(connection)
-    return [
-        Joined(one, probes[one.probe_id], points[one.vantage_point_id], targets[probes[one.probe_id].target_id])
-        for one in streams
-    ]
-
-
-def joined_stream(database: Database, stream_id: int) -> Joined:
-    """One stream, active or not.
-
-    Raises
-    ------
-    NotFound
-    """
-    with database.reading() as connection:
-        stream = inventory.stream(connection, stream_id)
-        probe = inventory.probe(connection, stream.probe_id)
-        point = next(one for one in inventory.vantage_points(connection) if one.id == stream.vantage_point_id)
-        target = next(one for one in inventory.targets(connection) if one.id == probe.target_id)
-    return Joined(stream, probe, point, target)
 
 
 def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind: str | None) -> Matrix:
@@ -157,63 +99,21 @@ def _statistics(
         return {one: share_statistic(*counts.get(one, (0, 0)), "runs") for one in ids}
     if measure is Measure.LOSS:
         with database.reading() as connection:
-            found = history.samples(connection, ids, ["sent", "lost"], from_us, to_us)
-        return {one: _loss(found, one) for one in ids}
+            sent, lost = (
+                history.whole_summaries(connection, dict.fromkeys(ids, name), from_us, to_us) for name in ("sent", "lost")
+            )
+        return {one: share_statistic(round(lost[one].sum), round(sent[one].sum), "packets") for one in ids}
     return main_statistics(database, streams, from_us, to_us, 0.5 if measure is Measure.P50 else 0.95)
 
 
 def main_statistics(
     database: Database, streams: Sequence[Joined], from_us: int, to_us: int, share: float
 ) -> dict[int, Statistic]:
-    """A percentile of the main quantity of each stream; over long windows from sketches, which the statistic says."""
-    wanted = {one.stream.id: KINDS[one.probe.kind].main for one in streams}
-    if to_us - from_us > _EXACT_US:
-        with database.reading() as connection:
-            merged = history.sketches_of(connection, wanted.items(), from_us, to_us)
-        return {one[0]: sketch_statistic(merged[one], share) for one in wanted.items()}
+    """A percentile of the main quantity of each stream, exact or within 1 % as `engine.statistic` has it."""
+    wanted = [(one, KINDS[one.probe.kind].main) for one in streams]
     with database.reading() as connection:
-        found = history.samples(connection, list(wanted), set(wanted.values()), from_us, to_us)
-    return {
-        one: time_statistic(found[one, quantity][1] if (one, quantity) in found else np.empty(0), share)
-        for one, quantity in wanted.items()
-    }
-
-
-def _loss(found: Mapping[tuple[int, str], tuple[IntArray, FloatArray]], stream_id: int) -> Statistic:
-    sent = found.get((stream_id, "sent"))
-    lost = found.get((stream_id, "lost"))
-    if sent is None or lost is None:
-        return share_statistic(0, 0, "packets")
-    return share_statistic(int(lost[1].sum()), int(sent[1].sum()), "packets")
-
-
-def share_statistic(count: int, total: int, of_what: str) -> Statistic:
-    """A share with its Wilson interval."""
-    proportion = wilson(count, total)
-    return Statistic(
-        proportion.ratio, proportion.low, proportion.high, total, f"share of {of_what}; interval {proportion.method}"
-    )
-
-
-def time_statistic(values: FloatArray, share: float) -> Statistic:
-    """A percentile of the runs that were ok, with its interval."""
-    method = "RFC 2330 §11.3 percentile over runs that were ok; 95 % interval from order statistics; exact"
-    if values.size == 0:
-        return Statistic(None, None, None, 0, method)
-    interval = percentile_interval(values, share)
-    return Statistic(interval.value, interval.low, interval.high, interval.count, method)
-
-
-def sketch_statistic(of: Sketch, share: float) -> Statistic:
-    """A percentile of the runs that were ok from a sketch of them, with its interval."""
-    method = (
-        "RFC 2330 §11.3 percentile over runs that were ok, from logarithmic buckets;"
-        " 95 % interval from order statistics; within 1 %"
-    )
-    if of.count == 0:
-        return Statistic(None, None, None, 0, method)
-    interval = quantile_interval(of, share)
-    return Statistic(interval.value, interval.low, interval.high, interval.count, method)
+        found = statistics_of(connection, wanted, f"p{share * 100:g}", from_us, to_us)
+    return {one.stream.id: told for (one, _), told in zip(wanted, found, strict=True)}
 
 
 def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:

@@ -7,7 +7,7 @@ import numpy as np
 from kuppel.core.duration import DAY_US
 from kuppel.core.error import SettingsError
 from kuppel.core.quantity import QUANTITIES
-from kuppel.hub.engine.estate import Joined, joined_stream, joined_streams
+from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
 from kuppel.hub.readers import Readers
 from kuppel.probes.registry import KINDS
 from kuppel.store import history

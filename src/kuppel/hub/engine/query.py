@@ -1,9 +1,6 @@
 """Questions to what was measured: windows in slices, top lists, distributions, comparisons.
 
-**Exact or within 1 %.** A question is answered from every sample when it reaches over at most `MOST_SAMPLES` runs as their
-schedules make them, and the samples are still kept. Beyond that it is answered from the summaries of hours and days, whose
-percentiles are within 1 % and whose counts, sums and ends are exact; slices then are whole hours or days. Every answer says
-which it was.
+Which are exact and which within 1 % is decided in `engine.statistic`.
 """
 
 from collections.abc import Sequence
@@ -20,24 +17,11 @@ from kuppel.core.quantity import quantity_named
 from kuppel.core.series import FloatArray, IntArray, slice_starts, slice_width
 from kuppel.core.sketch import Sketch
 from kuppel.core.window import Statistics, Summaries
-from kuppel.hub.engine.estate import (
-    Joined,
-    Statistic,
-    joined_stream,
-    joined_streams,
-    share_statistic,
-    sketch_statistic,
-    time_statistic,
-)
+from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
+from kuppel.hub.engine.statistic import EXACT, NOTHING, WITHIN, Statistic, is_exact, share_statistic, statistics_of
 from kuppel.probes.registry import KINDS
 from kuppel.store import days, history
 from kuppel.store.database import Connection, Database
-from kuppel.store.summary import Summary
-
-# Read and sorted in a few tenths of a second.
-MOST_SAMPLES = 500_000
-EXACT, WITHIN = "exact", "within 1 %"
-_NOTHING = (np.empty(0, dtype=np.int64), np.empty(0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +84,7 @@ def slices(
     interval_us = min(one.probe.interval_us for one in joined)
     width_us = slice_width(from_us, to_us, points, interval_us)
     with database.reading() as connection:
-        if _is_exact(connection, joined, from_us, to_us):
+        if is_exact(connection, joined, from_us, to_us):
             starts = slice_starts(from_us, to_us, width_us)
             found = {
                 one.stream.id: _exact_slices(connection, one, name, from_us, to_us, starts, width_us, wanted)
@@ -119,11 +103,6 @@ def slices(
         )
 
 
-def _is_exact(connection: Connection, joined: Sequence[Joined], from_us: int, to_us: int) -> bool:
-    expected = sum((to_us - from_us) // one.probe.interval_us for one in joined)
-    return expected <= MOST_SAMPLES and not history.is_retired(connection, from_us)
-
-
 def _exact_slices(
     connection: Connection,
     one: Joined,
@@ -134,9 +113,7 @@ def _exact_slices(
     width_us: int,
     wanted: Statistics,
 ) -> dict[str, FloatArray]:
-    times, values = history.samples(connection, [one.stream.id], [name], from_us, to_us).get(
-        (one.stream.id, name), _NOTHING
-    )
+    times, values = history.samples(connection, [one.stream.id], [name], from_us, to_us).get((one.stream.id, name), NOTHING)
     failed = np.empty(0, dtype=np.int64)
     if "failed" in wanted.names:
         _, failed = history.run_times(connection, one.stream.id, from_us, to_us)
@@ -197,7 +174,7 @@ def top(
     wanted = [(one, quantity or KINDS[one.probe.kind].main) for one in streams]
     wanted = [(one, name) for one, name in wanted if name in KINDS[one.probe.kind].quantities]
     with database.reading() as connection:
-        found = _statistics(connection, wanted, statistic, from_us, to_us)
+        found = statistics_of(connection, wanted, statistic, from_us, to_us)
     ranked = [Ranked(one, name, told) for (one, name), told in zip(wanted, found, strict=True) if told.value is not None]
 
     def badness(one: Ranked) -> float:
@@ -207,57 +184,6 @@ def top(
 
     ranked.sort(key=badness, reverse=not is_best)
     return ranked[:count]
-
-
-def _statistics(
-    connection: Connection, wanted: Sequence[tuple[Joined, str]], statistic: str, from_us: int, to_us: int
-) -> list[Statistic]:
-    """One statistic of each series over a window."""
-    ids, names = {one.stream.id for one, _ in wanted}, {name for _, name in wanted}
-    if statistic in ("count", "failed"):
-        counts = history.run_counts(connection, ids, from_us, to_us)
-        return [_counted(statistic, *counts[one.stream.id]) for one, _ in wanted]
-    share = window.share_of(statistic)
-    if _is_exact(connection, [one for one, _ in wanted], from_us, to_us):
-        found = history.samples(connection, ids, names, from_us, to_us)
-        columns = [found.get((one.stream.id, name), _NOTHING)[1] for one, name in wanted]
-        if share is not None:
-            return [time_statistic(each, share) for each in columns]
-        return [_of_samples(each, statistic) for each in columns]
-    if share is not None:
-        sketched = history.sketches_of(connection, [(one.stream.id, name) for one, name in wanted], from_us, to_us)
-        return [sketch_statistic(sketched[one.stream.id, name], share) for one, name in wanted]
-    told = history.whole_summaries(connection, {one.stream.id: name for one, name in wanted}, from_us, to_us)
-    return [_of_summary(told[one.stream.id], statistic) for one, _ in wanted]
-
-
-def _counted(statistic: str, ok: int, total: int) -> Statistic:
-    return Statistic(float(total if statistic == "count" else total - ok), None, None, total, f"runs counted; {EXACT}")
-
-
-def _of_samples(values: FloatArray, statistic: str) -> Statistic:
-    if values.size == 0:
-        return Statistic(None, None, None, 0, EXACT)
-    if statistic == "mean":
-        spread = float(values.std(ddof=1)) if values.size > 1 else None
-        return _mean(float(values.mean()), spread, values.size, EXACT)
-    value = float(values.min() if statistic == "min" else values.max())
-    return Statistic(value, None, None, values.size, f"{statistic} over runs that were ok; {EXACT}")
-
-
-def _of_summary(of: Summary, statistic: str) -> Statistic:
-    if of.count == 0:
-        return Statistic(None, None, None, 0, EXACT)
-    if statistic == "mean":
-        return _mean(of.sum / of.count, sketches.deviation(of.sketch), of.count, f"{EXACT}, its interval within 1 %")
-    value = of.least if statistic == "min" else of.most
-    return Statistic(value, None, None, of.count, f"{statistic} over runs that were ok; {EXACT}")
-
-
-def _mean(value: float, spread: float | None, count: int, told: str) -> Statistic:
-    reach = None if spread is None else 1.96 * spread / count**0.5
-    low, high = (None, None) if reach is None else (value - reach, value + reach)
-    return Statistic(value, low, high, count, f"mean over runs that were ok; 95 % interval 1.96 s/√n; {told}")
 
 
 def distribution(
@@ -276,7 +202,7 @@ def distribution(
     name = _common_quantity(joined, quantity)
     ids = [one.stream.id for one in joined]
     with database.reading() as connection:
-        if _is_exact(connection, joined, from_us, to_us):
+        if is_exact(connection, joined, from_us, to_us):
             found = history.samples(connection, ids, [name], from_us, to_us)
             counts = [window.class_counts(values, told) for _, values in found.values()]
             return Classes(name, told, np.sum(counts, axis=0) if counts else np.zeros(told.size + 1, np.int64), EXACT)
@@ -311,7 +237,7 @@ def comparison(
     name = _common_quantity(joined, quantity)
     wanted = [(one, name) for one in joined]
     with database.reading() as connection:
-        columns = [_statistics(connection, wanted, statistic, *each) for each in (window_us, other_us)]
+        columns = [statistics_of(connection, wanted, statistic, *each) for each in (window_us, other_us)]
     return [
         Compared(one, name, now, before, _between(now, before)) for one, now, before in zip(joined, *columns, strict=True)
     ]

@@ -13,7 +13,9 @@ from kuppel.core.sentence import StreamReading, stream_sentence
 from kuppel.core.series import FloatArray, IntArray, slice_counts, slice_means, slice_width
 from kuppel.core.state import State
 from kuppel.core.window import Band, band
-from kuppel.hub.engine.estate import FEW_SAMPLES, Joined, Statistic, joined_streams, main_statistics, time_statistic
+from kuppel.hub.engine.estate import main_statistics
+from kuppel.hub.engine.joined import Joined, joined_streams
+from kuppel.hub.engine.statistic import FEW_SAMPLES, Statistic, time_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history, states
 from kuppel.store.database import Database

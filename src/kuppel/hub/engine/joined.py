@@ -1,0 +1,45 @@
+"""Streams with the names of what they join."""
+
+from dataclasses import dataclass
+
+from kuppel.store import inventory
+from kuppel.store.database import Database
+from kuppel.store.inventory import Probe, Stream, Target, VantagePoint
+
+
+@dataclass(frozen=True, slots=True)
+class Joined:
+    """A stream with the things it joins."""
+
+    stream: Stream
+    probe: Probe
+    vantage_point: VantagePoint
+    target: Target
+
+
+def joined_streams(database: Database) -> list[Joined]:
+    """All active streams."""
+    with database.reading() as connection:
+        points = {one.id: one for one in inventory.vantage_points(connection)}
+        targets = {one.id: one for one in inventory.targets(connection)}
+        probes = {one.id: one for one in inventory.probes(connection)}
+        streams = inventory.active_streams(connection)
+    return [
+        Joined(one, probes[one.probe_id], points[one.vantage_point_id], targets[probes[one.probe_id].target_id])
+        for one in streams
+    ]
+
+
+def joined_stream(database: Database, stream_id: int) -> Joined:
+    """One stream, active or not.
+
+    Raises
+    ------
+    NotFound
+    """
+    with database.reading() as connection:
+        stream = inventory.stream(connection, stream_id)
+        probe = inventory.probe(connection, stream.probe_id)
+        point = next(one for one in inventory.vantage_points(connection) if one.id == stream.vantage_point_id)
+        target = next(one for one in inventory.targets(connection) if one.id == probe.target_id)
+    return Joined(stream, probe, point, target)
