@@ -31,14 +31,14 @@ class Room(unittest.TestCase):
             self.assertAlmostEqual((found or 0) / (70 + room / lasting), 1, places=6)
 
     def test_what_it_comes_to(self) -> None:
-        self.assertEqual(at_rest([Growth(10, 5), Growth(3, 0)]), 50)
-        self.assertIsNone(at_rest([Growth(10, 5), Growth(3, None)]))
+        self.assertEqual(at_rest([Growth(10, 5), Growth(3, 0), Growth(2, None)]), (50, 2))
 
     def test_words(self) -> None:
-        self.assertIn("once a day has been finished", room_sentence(None, None, 5, is_known=False))
-        self.assertIn("in about 2.4 years", room_sentence(880, None, 5, is_known=True))
-        self.assertNotIn("Make room", room_sentence(880, None, 5, is_known=True))
-        self.assertIn("Make room", room_sentence(12, None, 5, is_known=True))
-        self.assertIn("rest at about 1.5 GB", room_sentence(None, 1.5e9, 5, is_known=True))
-        self.assertIn("server of its own", room_sentence(None, None, None, is_known=True))
+        self.assertIn("once a day has been finished", room_sentence(None, None, 5))
+        self.assertIn("in about 2.4 years", room_sentence(880, (1e9, 5), 5))
+        self.assertNotIn("Make room", room_sentence(880, (1e9, 5), 5))
+        self.assertIn("Make room", room_sentence(12, (1e9, 5), 5))
+        self.assertEqual(room_sentence(None, (1.5e9, 0), 5), "The disk has room: the store comes to about 1.5 GB.")
+        self.assertIn("grows by 30.0 kB a day from then on", room_sentence(10**6, (1.5e9, 30_000), 5))
+        self.assertIn("server of its own", room_sentence(None, (1e9, 5), None))
         self.assertEqual([in_bytes(one) for one in (0, 1500, 999_600, 2e12)], ["0 B", "1.5 kB", "1000 kB", "2.0 TB"])

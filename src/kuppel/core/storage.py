@@ -35,11 +35,15 @@ def days_until_full(free_bytes: float, growths: Sequence[Growth]) -> float | Non
     return None
 
 
-def at_rest(growths: Sequence[Growth]) -> float | None:
-    """How much more there will be when everything has come to rest; None when something grows for ever."""
-    if any(one.days_left is None and one.bytes_per_day > 0 for one in growths):
-        return None
-    return sum(one.bytes_per_day * max(0.0, one.days_left or 0.0) for one in growths)
+def at_rest(growths: Sequence[Growth]) -> tuple[float, float]:
+    """How much more there will be once as much goes as comes of all that is not kept for ever, and the bytes a day by which
+    the rest goes on growing.
+
+    >>> at_rest([Growth(10, 5), Growth(3, None)])
+    (50, 3)
+    """
+    more = sum(one.bytes_per_day * max(0.0, one.days_left) for one in growths if one.days_left is not None)
+    return more, sum(one.bytes_per_day for one in growths if one.days_left is None)
 
 
 # With less time than this, somebody should act.
@@ -51,21 +55,25 @@ def is_tight(full_days: float | None) -> bool:
     return full_days is not None and full_days < _TIGHT_DAYS
 
 
-def room_sentence(full_days: float | None, rest_bytes: float | None, free_bytes: int | None, *, is_known: bool) -> str:
+def room_sentence(full_days: float | None, rest: tuple[float, float] | None, free_bytes: int | None) -> str:
     """Whether there is room, and for how long.
 
-    >>> room_sentence(None, 3.2e9, 40_000_000_000, is_known=True)
-    'The disk has room for all that will be kept: the store comes to rest at about 3.2 GB.'
-    >>> room_sentence(12.4, None, 9_000_000_000, is_known=True)
+    Parameters
+    ----------
+    rest : what the store comes to, and the bytes a day by which it then goes on growing; None when that is not known yet.
+
+    >>> room_sentence(None, (3.2e9, 30_000), 40_000_000_000)
+    'The disk has room: the store comes to about 3.2 GB, and grows by 30.0 kB a day from then on.'
+    >>> room_sentence(12.4, (9e9, 0), 9_000_000_000)
     'The disk will be full in about 12 days. Make room, or keep less.'
     """
-    if not is_known:
+    if rest is None:
         return "How fast the store grows is known once a day has been finished."
     if free_bytes is None:
         return "The database is on a server of its own; how much room it has is known there."
     if full_days is None or full_days > 36_500:
-        rest = "" if rest_bytes is None else f": the store comes to rest at about {in_bytes(rest_bytes)}"
-        return f"The disk has room for all that will be kept{rest}."
+        later = f", and grows by {in_bytes(rest[1])} a day from then on" if rest[1] >= 1 else ""
+        return f"The disk has room: the store comes to about {in_bytes(rest[0])}{later}."
     span = f"{full_days / 365.25:.1f} years" if full_days >= 730 else f"{full_days:.0f} days"
     advice = " Make room, or keep less." if is_tight(full_days) else ""
     return f"The disk will be full in about {span}.{advice}"

@@ -46,7 +46,7 @@ class Keep:
 
 
 class Compaction:
-    """Finishes days of one database, whenever `step` is called."""
+    """Finishes days of one database, whenever `run` is called."""
 
     def __init__(self, database: Database, writer: Writer) -> None:
         self._database = database

@@ -2588,7 +2588,7 @@ export interface components {
             place: string;
             /**
              * Rest Bytes
-             * @description What it comes to when as much goes as comes; null if not known.
+             * @description What it comes to once as much goes as comes; null if not known.
              */
             rest_bytes: number | null;
             /**

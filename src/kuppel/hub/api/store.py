@@ -57,7 +57,7 @@ class StoreShape(BaseModel):
     disk_bytes: int | None
     free_bytes: int | None
     full: datetime | None = Field(description="When the disk will be full; null when it never will, or nobody knows.")
-    rest_bytes: float | None = Field(description="What it comes to when as much goes as comes; null if not known.")
+    rest_bytes: float | None = Field(description="What it comes to once as much goes as comes; null if not known.")
     kinds: list[KeptShape]
     oldest: datetime | None
     finished_to: datetime | None = Field(description="What was measured before is in compressed days.")
@@ -71,11 +71,10 @@ def read_store(hub: HubDep) -> StoreShape:
     now = now_us()
     found = hub.readers.ask(storage.room, hub.settings.keep, now)
     commits = hub.writer.commits()
-    is_known = found.bytes_per_day is not None
     return StoreShape(
         engine=found.engine,
         place=hub.database.name,
-        sentence=room_sentence(found.full_days, found.rest_bytes, found.free_bytes, is_known=is_known),
+        sentence=room_sentence(found.full_days, found.rest, found.free_bytes),
         is_tight=is_tight(found.full_days),
         bytes=found.whole,
         bytes_per_day=found.bytes_per_day,
@@ -84,7 +83,7 @@ def read_store(hub: HubDep) -> StoreShape:
         disk_bytes=found.disk_bytes,
         free_bytes=found.free_bytes,
         full=None if found.full_days is None or found.full_days > 36_500 else at(now + round(found.full_days * DAY_US)),
-        rest_bytes=found.rest_bytes,
+        rest_bytes=None if found.rest is None else found.rest[0],
         kinds=[
             KeptShape(
                 name=one.name,

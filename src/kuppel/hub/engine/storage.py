@@ -24,8 +24,8 @@ class Kept:
 
 @dataclass(frozen=True, slots=True)
 class Room:
-    """`full_days` is None when the disk is large enough for all that will be kept, or nothing is known of its growth;
-    `rest_bytes` is what the store comes to when as much goes as comes, None when it grows for ever."""
+    """`full_days` is None when the disk is large enough for all that will be kept, or nothing is known of its growth.
+    `rest` is what the store comes to once as much goes as comes, and the bytes a day by which it then goes on growing."""
 
     engine: str
     kinds: list[Kept]
@@ -34,7 +34,7 @@ class Room:
     free_bytes: int | None
     disk_bytes: int | None
     full_days: float | None
-    rest_bytes: float | None
+    rest: tuple[float, float] | None
     finished_days: int
     growth_days: int
     oldest_us: int | None
@@ -57,6 +57,7 @@ def room(database: Database, keep: Keep, now_us: int) -> Room:
         sizes.DETAILS: keep.details_us,
         sizes.HOURS: keep.summaries_us,
         sizes.DAYS: None,
+        sizes.METRICS: keep.samples_us,
     }
     age_us = 0 if found.oldest_us is None else now_us - found.oldest_us
     per_day: dict[str, float | None] = {**found.per_day}
@@ -64,14 +65,11 @@ def room(database: Database, keep: Keep, now_us: int) -> Room:
     if found.finished_days >= sizes.GROWTH_DAYS:
         for kind in (sizes.EVENTS, sizes.METRICS):
             per_day[kind] = found.by_kind[kind] / (age_us / DAY_US)
-    kinds = [
-        Kept(name, size, per_day.get(name), _days(ages.get(name, keep.samples_us if name == sizes.METRICS else None)))
-        for name, size in found.by_kind.items()
-    ]
-    growths = _growths(per_day, ages | {sizes.METRICS: keep.samples_us}, age_us)
+    kinds = [Kept(name, size, per_day.get(name), _days(ages.get(name))) for name, size in found.by_kind.items()]
+    growths = _growths(per_day, ages, age_us)
     disk = shutil.disk_usage(database.place.parent) if isinstance(database.place, Path) else None
     free = None if disk is None else disk.free
-    more = at_rest([one for one in growths if one.days_left is not None])
+    more, lasting = at_rest(growths)
     growing = sum(one.bytes_per_day for one in growths if one.days_left is None or one.days_left > 0)
     is_known = bool(found.per_day)
     return Room(
@@ -82,7 +80,7 @@ def room(database: Database, keep: Keep, now_us: int) -> Room:
         free_bytes=free,
         disk_bytes=None if disk is None else disk.total,
         full_days=days_until_full(free + found.by_kind[sizes.FREE], growths) if is_known and free is not None else None,
-        rest_bytes=None if more is None or not is_known else found.whole - found.by_kind[sizes.FREE] + more,
+        rest=(found.whole - found.by_kind[sizes.FREE] + more, lasting) if is_known else None,
         finished_days=found.finished_days,
         growth_days=min(found.finished_days, sizes.GROWTH_DAYS),
         oldest_us=found.oldest_us,
