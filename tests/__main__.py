@@ -13,6 +13,8 @@ from pathlib import Path
 import structlog
 
 import kuppel.core
+import kuppel.probes
+import kuppel.wire
 
 _LONGEST_S = 45 * 60
 HERE = Path(__file__).parent
@@ -23,9 +25,11 @@ def suite(folders: list[str]) -> unittest.TestSuite:
     found = unittest.TestSuite()
     for folder in folders:
         found.addTests(unittest.defaultTestLoader.discover(str(HERE / folder), "test_*.py", str(HERE.parent)))
-    if "core" in folders:
-        for module in pkgutil.iter_modules(kuppel.core.__path__):
-            found.addTests(doctest.DocTestSuite(importlib.import_module(f"kuppel.core.{module.name}")))
+    for package in (kuppel.core, kuppel.wire, kuppel.probes):
+        folder = package.__name__.removeprefix("kuppel.")
+        if folder in folders:
+            for module in pkgutil.iter_modules(package.__path__):
+                found.addTests(doctest.DocTestSuite(importlib.import_module(f"{package.__name__}.{module.name}")))
     return found
 
 
