@@ -22,11 +22,22 @@ class Quantity:
     @property
     def decimals(self) -> int:
         """To how many decimals its values are kept: what lies beyond is below what any probe resolves, and costs room."""
-        return _DECIMALS[self.unit]
+        return _DECIMALS.get(self.unit, 0)
 
 
 # 0.1 µs; a millionth of a ratio; 9 s of a day; things that are counted are whole.
-_DECIMALS = {"ms": 4, "1": 6, "d": 4, "By": 0, "{packet}": 0, "{answer}": 0, "s": 3, "{redirect}": 0}
+_DECIMALS = {
+    "ms": 4,
+    "1": 6,
+    "d": 4,
+    "By": 0,
+    "{packet}": 0,
+    "{answer}": 0,
+    "s": 3,
+    "{redirect}": 0,
+    "{hop}": 0,
+    "{path}": 0,
+}
 
 _ALL = (
     Quantity("rtt", "ms", "round trip, median of the run"),
@@ -48,6 +59,9 @@ _ALL = (
     Quantity("lost", "{packet}", "packets lost"),
     Quantity("jitter", "ms", "interarrival jitter (RFC 3550)"),
     Quantity("ipdv", "ms", "mean absolute delay variation (RFC 3393)"),
+    Quantity("hops", "{hop}", "hops to the target"),
+    Quantity("parallel_paths", "{path}", "ways that packets take"),
+    Quantity("path_mtu", "By", "largest packet that gets through whole", "lower"),
     Quantity("lookup", "ms", "time to the resolver's answer"),
     Quantity("answers", "{answer}", "answers to the question", "lower"),
     Quantity("ttl", "s", "least time that an answer may be kept", "lower"),

@@ -28,6 +28,11 @@ class Reason(StrEnum):
     AGENT_ERROR = "agent_error"
     RESPONSE_CODE = "response_code"
     UNEXPECTED_ANSWER = "unexpected_answer"
+    NOT_REACHED = "not_reached"
+    BUDGET_SPENT = "budget_spent"
+    STEP_FAILED = "step_failed"
+    NO_BROWSER = "no_browser"
+    CALL_REFUSED = "call_refused"
 
 
 SENTENCES: dict[Reason, str] = {
@@ -52,4 +57,9 @@ SENTENCES: dict[Reason, str] = {
     Reason.AGENT_ERROR: "the agent itself failed",
     Reason.RESPONSE_CODE: "the response code was not the expected one",
     Reason.UNEXPECTED_ANSWER: "the answer was not the expected one",
+    Reason.NOT_REACHED: "the path ends before the target",
+    Reason.BUDGET_SPENT: "the day's budget of octets is spent",
+    Reason.STEP_FAILED: "a step was not answered as expected",
+    Reason.NO_BROWSER: "there is no browser on the agent's machine",
+    Reason.CALL_REFUSED: "the call was not accepted",
 }

@@ -16,13 +16,21 @@ _VERBS = {
     "udp": "exchanges packets with",
     "tcp": "connects to",
     "dns": "finds",
+    "path": "finds its way to",
     "tls": "agrees on TLS with",
     "http": "fetches",
 }
 
 # How a quantity beyond its limit is told where its label and figure do not make words.
 _WORDS = {"certificate_days": "with {} left on its certificate"}
-_COUNTED = {"{packet}": "packets", "{redirect}": "redirects", "{answer}": "answers", "By": "B"}
+_COUNTED = {
+    "{packet}": "packets",
+    "{redirect}": "redirects",
+    "{answer}": "answers",
+    "By": "B",
+    "{hop}": "hops",
+    "{path}": "ways",
+}
 
 
 @dataclass(frozen=True, slots=True)

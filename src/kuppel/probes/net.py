@@ -7,6 +7,7 @@ the seam (schedule, repetition, quantities, reasons, limits) is the same for bot
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
+from kuppel.core.path import HopAnswer
 from kuppel.core.reason import Reason
 
 Family = Literal["auto", "ipv4", "ipv6"]
@@ -108,6 +109,44 @@ class StampReport:
     stamps: Literal["kernel", "kernel receive", "user"]
     refused: int = 0
     refusal: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TraceRequest:
+    """Packets with rising time to live along each of `flows`, until the address answers or `most_hops` is passed.
+
+    `port` is that of the destination, for `udp` and `tcp`; `gap_us` is the time between two packets; `silent_hops` is how
+    many hops in a row may give no answer before a flow is given up.
+    """
+
+    address: str
+    protocol: Literal["udp", "tcp", "icmp"]
+    port: int
+    flows: tuple[int, ...]
+    most_hops: int
+    silent_hops: int
+    size: int
+    dscp: int
+    gap_us: int
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class TraceReport:
+    """An answer for each packet, silent ones included; `stamps` says who took the times."""
+
+    answers: tuple[HopAnswer, ...]
+    stamps: Literal["kernel", "kernel receive", "user"]
+
+
+@dataclass(frozen=True, slots=True)
+class PathMtu:
+    """The largest IP packet that got through, in octets; `limited_by` is the hop that refused a larger one. None when
+    nothing of any size was answered."""
+
+    octets: int | None
+    limited_by: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -256,6 +295,14 @@ class Net(Protocol):
     async def icmp(self, train: EchoTrain) -> EchoReport: ...
 
     async def stamp(self, train: StampTrain) -> StampReport: ...
+
+    async def trace(self, request: TraceRequest) -> TraceReport: ...
+
+    async def path_mtu(self, address: str, timeout_us: int, binding: Binding) -> PathMtu: ...
+
+    async def name_of(self, address: str) -> str:
+        """The name that its address has (PTR); empty when it has none, or nobody says so in time."""
+        ...
 
     async def query(self, query: NameQuery) -> NameReply: ...
 

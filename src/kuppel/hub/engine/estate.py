@@ -15,7 +15,9 @@ from kuppel.store.database import Database
 from kuppel.store.inventory import Target, VantagePoint
 
 # The richer a kind, the better it stands for what people feel: a cell shows the first of these that it has.
-_KIND_ORDER = ("http", "tcp", "udp", "dns", "tls", "icmp")
+_KIND_ORDER = (
+    "page", "transaction", "http", "voice", "tcp", "udp", "dns", "tls", "throughput", "icmp", "path", "host",
+)  # fmt: skip
 
 
 class Measure(StrEnum):

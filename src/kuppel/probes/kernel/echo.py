@@ -6,7 +6,6 @@ when it enters, so neither holds the agent's own lateness. They are of CLOCK_REA
 train, the monotonic clock's user-space times stand in.
 """
 
-import functools
 import os
 import select
 import socket
@@ -17,7 +16,7 @@ from typing import Literal
 
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.stamps import SO_TIMESTAMPING, SO_TIMESTAMPNS, stamp_of
+from kuppel.probes.kernel.stamps import SO_TIMESTAMPING, keep_stamping, stamp_of
 from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetError
 from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_header
 
@@ -59,7 +58,7 @@ class _Train:
 
 def send_train(train: EchoTrain, binding: Binding) -> EchoReport:
     """Send the train and wait for its replies; blocks for at most its duration plus the timeout."""
-    _keep_stamping()
+    keep_stamping()
     is_v6 = ":" in train.address
     sock, is_raw = _open(is_v6)
     with sock:
@@ -74,19 +73,6 @@ def send_train(train: EchoTrain, binding: Binding) -> EchoReport:
         except OSError as error:
             raise net_error(error, train.address) from None
         return _report(running)
-
-
-@functools.cache
-def _keep_stamping() -> socket.socket:
-    """A socket, held for the life of the process, that keeps the kernel stamping what it receives.
-
-    The kernel stamps only while some socket asks for it, and begins a moment after the first one asked: without this
-    one, the first replies of a train would come without a stamp.
-    """
-    keeper = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-    keeper.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
-    time.sleep(0.005)
-    return keeper
 
 
 def _realtime_offset() -> int:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from kuppel.probes.kernel import curl, echo, names, sockets, tls, two_way
+from kuppel.probes.kernel import curl, echo, names, sockets, tls, trace, two_way
 from kuppel.probes.net import (
     Binding,
     Connection,
@@ -17,15 +17,23 @@ from kuppel.probes.net import (
     Handshake,
     NameQuery,
     NameReply,
+    NetError,
+    PathMtu,
     Request,
     Resolution,
     Secured,
     StampReport,
     StampTrain,
+    TraceReport,
+    TraceRequest,
 )
 
 # The most that a hub may shift an agent's clock silently; below it the agent's own clock is as good.
 _TRUSTED_OFFSET_US = 500_000
+# Names of hops seldom change, and a resolver that has none may take its time to say so.
+_REVERSE_TIMEOUT_US = 1_000_000
+_NAME_KEPT_S = 3600
+_MOST_NAMES = 10_000
 _T = TypeVar("_T")
 
 
@@ -52,6 +60,7 @@ class KernelNet:
     def __init__(self, *, threads: int = 64, default_source: str | None = None) -> None:
         self.system_clock = SystemClock()
         self._default_source = default_source
+        self._names: dict[str, tuple[float, str]] = {}
         self._pool = ThreadPoolExecutor(threads, thread_name_prefix="exchange")
 
     @property
@@ -68,6 +77,27 @@ class KernelNet:
     async def stamp(self, train: StampTrain) -> StampReport:
         binding = self._bound(train.binding)
         return await self._in_thread(lambda: two_way.send_train(train, binding))
+
+    async def trace(self, request: TraceRequest) -> TraceReport:
+        binding = self._bound(request.binding)
+        return await self._in_thread(lambda: trace.trace(request, binding))
+
+    async def path_mtu(self, address: str, timeout_us: int, binding: Binding) -> PathMtu:
+        bound = self._bound(binding)
+        return await self._in_thread(lambda: trace.path_mtu(address, timeout_us, bound))
+
+    async def name_of(self, address: str) -> str:
+        known = self._names.get(address)
+        if known is not None and time.monotonic() < known[0]:
+            return known[1]
+        try:
+            name = await self._in_thread(lambda: sockets.name_of(address), _REVERSE_TIMEOUT_US)
+        except NetError:
+            name = ""
+        if len(self._names) >= _MOST_NAMES:
+            self._names.clear()
+        self._names[address] = (time.monotonic() + _NAME_KEPT_S, name)
+        return name
 
     async def query(self, query: NameQuery) -> NameReply:
         binding = self._bound(query.binding)

@@ -54,6 +54,14 @@ def resolve(name: str, family: Family) -> Resolution:
     return Resolution(tuple(dict.fromkeys(str(entry[4][0]) for entry in found)), elapsed_us)
 
 
+def name_of(address: str) -> str:
+    """The name of an address by the system's resolver; empty when it has none."""
+    try:
+        return socket.getnameinfo((address, 0), socket.NI_NAMEREQD)[0]
+    except OSError:
+        return ""
+
+
 def bind(sock: socket.socket, binding: Binding) -> None:
     """Send this socket's packets through the wanted uplink.
 

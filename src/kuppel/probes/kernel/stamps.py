@@ -1,7 +1,9 @@
 """The kernel's time stamps of packets, as they come beside the data of a socket."""
 
+import functools
 import socket
 import struct
+import time
 
 # include/uapi/asm-generic/socket.h; the standard library does not name them. The first gives the time of receiving alone.
 SO_TIMESTAMPNS, SO_TIMESTAMPING = 35, 37
@@ -17,3 +19,16 @@ def stamp_of(ancillary: list[tuple[int, int, bytes]]) -> int | None:
             seconds, nanoseconds = struct.unpack_from("=qq", data)
             return int(seconds * 1_000_000_000 + nanoseconds)
     return None
+
+
+@functools.cache
+def keep_stamping() -> socket.socket:
+    """A socket, held for the life of the process, that keeps the kernel stamping what it receives.
+
+    The kernel stamps only while some socket asks for it, and begins a moment after the first one asked: without this
+    one, the first replies of a train would come without a stamp.
+    """
+    keeper = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    keeper.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
+    time.sleep(0.005)
+    return keeper

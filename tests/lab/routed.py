@@ -1,0 +1,32 @@
+"""The routed lab for tests: skipped, with its reason, where the machine does not allow it."""
+
+import asyncio
+import unittest
+from typing import Any
+
+from kuppel.core.result import Observation
+from kuppel.lab.netns import LabUnavailable, NamespaceNet, built
+from kuppel.probes.net import Binding
+from kuppel.probes.registry import KINDS
+
+
+class RoutedLab(unittest.TestCase):
+    """A lab for a whole class of tests."""
+
+    DELAY_MS = 0.0
+    LOSS = 0.0
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        context = built(delay_ms=cls.DELAY_MS, loss=cls.LOSS)
+        try:
+            cls.lab, cls.log = context.__enter__()
+        except LabUnavailable as why:
+            raise unittest.SkipTest(f"no routed lab on this machine: {why}") from None
+        cls.addClassCleanup(context.__exit__, None, None, None)
+        cls.net: NamespaceNet = cls.lab.net("client")
+        cls.addClassCleanup(cls.net.close)
+
+    def measured(self, kind: str, **settings: Any) -> Observation:
+        found = KINDS[kind]
+        return asyncio.run(found.attempt(found.parse(settings), self.net, Binding()))
