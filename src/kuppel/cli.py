@@ -242,34 +242,33 @@ def _stored(data: Path) -> Iterator[tuple[Any, Any]]:
 @app.command()
 def reflect(
     address: Annotated[str, typer.Option(help="Address to listen on.")] = "0.0.0.0",
-    port: Annotated[int, typer.Option(min=0, max=65_535, help="UDP port; 0 takes a free one.")] = 862,
+    port: Annotated[int, typer.Option(min=0, max=65_535, help="UDP port for two-way packets; 0 takes a free one.")] = 862,
+    speech_port: Annotated[int | None, typer.Option(min=0, max=65_535, help="UDP port to send speech back on.")] = None,
+    data_port: Annotated[int | None, typer.Option(min=0, max=65_535, help="TCP port for throughput probes.")] = None,
     key: Annotated[
-        str | None, typer.Option(help="Shared key; only packets that fit it are answered. Better in KUPPEL_REFLECT_KEY.")
+        str | None,
+        typer.Option(help="Shared key; only who has it is answered, but for speech. Better in KUPPEL_REFLECT_KEY."),
     ] = None,
     clock_error_us: Annotated[
         int | None, typer.Option(min=1, help="How far this clock may be off UTC, in µs; left out when it is not known.")
     ] = None,
 ) -> None:
-    """Answer two-way test packets (STAMP, RFC 8762) until stopped."""
-    from kuppel.probes.kernel.two_way import Reflector
+    """Be the far end of probes until stopped: two-way packets (STAMP, RFC 8762), speech and data if asked for."""
+    from kuppel.probes.kernel.reflectors import ReflectorPorts, Reflectors
     from kuppel.probes.net import NetError
 
     shared = key or os.environ.get("KUPPEL_REFLECT_KEY")
     try:
-        reflector = Reflector(
-            address,
-            port,
-            shared.encode() if shared else None,
-            None if clock_error_us is None else clock_error_us * 1000,
-        )
+        reflectors = Reflectors(address, ReflectorPorts(port, speech_port, data_port), shared, clock_error_us)
     except NetError as error:
         remedy = "Ports below 1024 need the right to listen on them; choose another with --port."
         raise _fail(f"Cannot listen: {error.note}. {remedy}") from None
     for one in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(one, lambda *_: reflector.close())
-    typer.echo(f"Answering on {address} port {reflector.port}, {'authenticated' if shared else 'unauthenticated'}.")
-    reflector.serve()
-    typer.echo(f"{reflector.answered:,} packets answered, {reflector.dropped:,} dropped.")
+        signal.signal(one, lambda *_: reflectors.close())
+    told = ", ".join(f"{name.replace('_', '-')} on port {number}" for name, number in reflectors.ports.items())
+    typer.echo(f"Answering at {address}: {told}, {'authenticated' if shared else 'unauthenticated'}.", nl=True)
+    for thread in reflectors.start():
+        thread.join()
 
 
 @app.command()
@@ -286,6 +285,8 @@ def agent(
     reflect_port: Annotated[
         int | None, typer.Option(help="UDP port to answer two-way test packets on; key in KUPPEL_AGENT_REFLECT_KEY.")
     ] = None,
+    speech_port: Annotated[int | None, typer.Option(help="UDP port to send speech back on.")] = None,
+    data_port: Annotated[int | None, typer.Option(help="TCP port for throughput probes of others.")] = None,
 ) -> None:
     """Run an agent: measure from this machine and deliver to a hub."""
     from kuppel.agent.process import Agent, EnrolmentRefused
@@ -303,6 +304,8 @@ def agent(
         source=source,
         authority=authority,
         reflect_port=reflect_port,
+        speech_port=speech_port,
+        data_port=data_port,
     )
     if token is not None:
         options["token"] = SecretStr(token)
@@ -314,7 +317,7 @@ def agent(
     except EnrolmentRefused as error:
         raise _fail(f"The hub refused this agent: {error}") from None
     except NetError as error:
-        raise _fail(f"Cannot answer test packets: {error.note}. Choose another --reflect-port.") from None
+        raise _fail(f"Cannot answer test packets: {error.note}. Choose another port.") from None
     except OSError as error:
         raise _fail(f"{error.filename or 'state'}: {error.strerror}. Choose a folder to write to with --state.") from None
 

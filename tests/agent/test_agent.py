@@ -76,7 +76,7 @@ class Reflecting(FolderCase):
         net = KernelNet()
         self.addCleanup(net.close)
         kind = KINDS["udp"]
-        told = {"host": "127.0.0.1", "port": agent.reflects_on, "count": 5, "interval_ms": 1, "timeout_ms": 2000}
+        told = {"host": "127.0.0.1", "port": agent.reflects_on["two_way"], "count": 5, "interval_ms": 1, "timeout_ms": 2000}
         found = await kind.attempt(kind.parse(told | {"key": self.KEY}), net, NetBinding())
         self.assertEqual((found.reason, found.quantities["lost"]), (None, 0))
         refused = await kind.attempt(kind.parse(told | {"timeout_ms": 200}), net, NetBinding())
@@ -93,7 +93,7 @@ class Reflecting(FolderCase):
         self.assertIn("Address already in use", caught.exception.note)
 
     async def test_it_answers_nothing_unless_it_was_asked_to(self) -> None:
-        self.assertIsNone(Agent(self.settings(reflect_port=None)).reflects_on)
+        self.assertEqual(Agent(self.settings(reflect_port=None)).reflects_on, {})
 
 
 class ScheduleOnSimulatedTime(unittest.IsolatedAsyncioTestCase):

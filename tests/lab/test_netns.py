@@ -1,7 +1,6 @@
 """Probes in the routed lab: what they say against what was configured, or against what the wire wrote down."""
 
 import statistics
-import unittest
 
 from kuppel.core.reason import Reason
 from kuppel.lab.netns import SERVER, SERVER_V6, wire_log
@@ -74,6 +73,40 @@ class Delay(RoutedLab):
                 self.assertLess(measured, applied + 2.0)
 
 
+class Rate(RoutedLab):
+    DELAY_MS = 5.0
+
+    def test_a_shaped_line_carries_what_it_is_shaped_to(self) -> None:
+        """A token bucket of 20 Mbit/s each way: payload can be 20 × 1460/1514 of it (Ethernet's header counts for tbf)."""
+        for name, device in (("client", "to-r1"), ("r1", "to-client")):
+            shape = "root tbf rate 20mbit burst 20kb latency 80ms"
+            self.lab.run(name, ["tc", "qdisc", "add", "dev", device, *shape.split()])
+        with self.reflecting("server") as ports:
+            found = self.measured("throughput", host=SERVER, port=ports["data"], duration_s=3, line_mbit=20)
+        best = 20 * 1448 / 1514
+        for way in ("up", "down"):
+            self.assertLess(found.quantities[f"throughput_{way}"], best * 1.06)
+            self.assertGreater(found.quantities[f"throughput_{way}"], best * 0.7)
+        # The bucket's queue holds up to 80 ms: that is what a full buffer costs on a path of 10 ms.
+        self.assertGreater(found.quantities["buffer_delay"], 0.5)
+        self.assertAlmostEqual(found.quantities["rtt_min"], 10, delta=3)
+
+
+class LossByWay(RoutedLab):
+    LOSS = 0.2
+
+    def test_speech_and_two_way_packets_tell_each_ways_loss(self) -> None:
+        """Of 500 packets 20 % on each way: within 4 σ (1.8 % each) of it."""
+        with self.reflecting("server") as ports:
+            voice = self.measured("voice", host=SERVER, port=ports["speech"], duration_s=5, packet_ms=10)
+            udp = self.measured("udp", host=SERVER, port=ports["two_way"], count=500, interval_ms=5)
+        for found in (voice.quantities, udp.quantities):
+            for way in ("loss_forth_ratio", "loss_back_ratio"):
+                self.assertAlmostEqual(found[way], 0.2, delta=0.075)
+        # G.711 with concealment at 20 %: Ie,eff is 95 × 20 / (20 + 25.1) = 42, so R is about 50 and MOS about 2.6.
+        self.assertAlmostEqual(voice.quantities["mos"], 2.6, delta=0.45)
+
+
 class Loss(RoutedLab):
     LOSS = 0.2
 
@@ -85,7 +118,3 @@ class Loss(RoutedLab):
         self.assertEqual(did.forth_came, 100)
         # A binomial of 100 packets with 1 − 0.8² = 0.36: outside of 16 to 58 less than once in 10,000 (mean ± 4 σ).
         self.assertTrue(16 <= found["lost"] <= 58, found["lost"])
-
-
-if __name__ == "__main__":
-    unittest.main()

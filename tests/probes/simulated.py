@@ -4,8 +4,11 @@ import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from kuppel.probes.kernel.ledger import Ledger
 from kuppel.probes.net import (
     Binding,
+    Call,
+    CallOutcome,
     Connection,
     EchoReport,
     EchoTrain,
@@ -14,11 +17,18 @@ from kuppel.probes.net import (
     Handshake,
     NameQuery,
     NameReply,
+    PathMtu,
     Request,
     Resolution,
     Secured,
+    SpeechReport,
+    SpeechStream,
     StampReport,
     StampTrain,
+    TraceReport,
+    TraceRequest,
+    Transfer,
+    Transferred,
 )
 
 
@@ -46,10 +56,15 @@ class SimulatedNet:
     clock: SimulatedClock = field(default_factory=SimulatedClock)
     on_icmp: Callable[[EchoTrain], EchoReport] | None = None
     on_stamp: Callable[[StampTrain], StampReport] | None = None
+    on_speak: Callable[[SpeechStream], SpeechReport] | None = None
+    on_call: Callable[[Call], CallOutcome] | None = None
+    on_trace: Callable[[TraceRequest], TraceReport] | None = None
+    on_transfer: Callable[[Transfer], Transferred] | None = None
     on_query: Callable[[NameQuery], NameReply] | None = None
     on_handshake: Callable[[Handshake], Secured] | None = None
     on_connect: Callable[[str, int], Connection] | None = None
     on_fetch: Callable[[Request], Exchange] | None = None
+    ledger: Ledger = field(default_factory=Ledger)
     asked: list[object] = field(default_factory=list)
 
     async def resolve(self, name: str, family: Family, timeout_us: int) -> Resolution:
@@ -65,6 +80,37 @@ class SimulatedNet:
         self.asked.append(train)
         assert self.on_stamp is not None
         return self.on_stamp(train)
+
+    async def speak(self, stream: SpeechStream) -> SpeechReport:
+        self.asked.append(stream)
+        assert self.on_speak is not None
+        return self.on_speak(stream)
+
+    async def call(self, call: Call) -> CallOutcome:
+        self.asked.append(call)
+        assert self.on_call is not None
+        return self.on_call(call)
+
+    async def transfer(self, transfer: Transfer) -> Transferred:
+        self.asked.append(transfer)
+        assert self.on_transfer is not None
+        return self.on_transfer(transfer)
+
+    async def reserve(self, account: str, octets: int, most_a_day: int) -> None:
+        self.asked.append((account, octets, most_a_day))
+        self.ledger.reserve(account, octets, most_a_day)
+
+    async def trace(self, request: TraceRequest) -> TraceReport:
+        self.asked.append(request)
+        assert self.on_trace is not None
+        return self.on_trace(request)
+
+    async def path_mtu(self, address: str, timeout_us: int, binding: Binding) -> PathMtu:
+        self.asked.append((address, timeout_us, binding))
+        return PathMtu(1500)
+
+    async def name_of(self, address: str) -> str:
+        return f"at-{address}.example"
 
     async def query(self, query: NameQuery) -> NameReply:
         self.asked.append(query)

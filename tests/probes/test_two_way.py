@@ -137,7 +137,7 @@ class Sockets(unittest.TestCase):
         good = encode_sender(SenderPacket(1, 5, ErrorEstimate.of(None)), 44)
         for number in range(10_500):
             self.assertIsNotNone(reflector.answer(good, ("192.0.2.1", number), 10**18 + number, 64))
-        self.assertLessEqual(len(reflector._sessions), 10_000)
+        self.assertLessEqual(len(reflector.sessions._known), 10_000)
 
     def test_the_command_reflects_until_it_is_stopped(self) -> None:
         environment = os.environ | {"KUPPEL_REFLECT_KEY": KEY}

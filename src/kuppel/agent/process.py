@@ -1,7 +1,6 @@
 """The agent as a whole: enrol, then measure, deliver, follow the assignment and report, until told to stop."""
 
 import asyncio
-import threading
 from collections.abc import Awaitable, Callable
 
 import structlog
@@ -14,7 +13,8 @@ from kuppel.agent.schedule import Schedule
 from kuppel.agent.settings import AgentSettings
 from kuppel.core.clock import ClockOffset
 from kuppel.probes.kernel import KernelNet
-from kuppel.probes.kernel.two_way import Reflector
+from kuppel.probes.kernel.ledger import Ledger
+from kuppel.probes.kernel.reflectors import ReflectorPorts, Reflectors
 from kuppel.store.spool import Spool
 from kuppel.wire.delivery import AgentDescription, AgentReport, Assignment
 
@@ -34,7 +34,7 @@ class Agent:
     def __init__(self, settings: AgentSettings) -> None:
         self._settings = settings
         settings.state.mkdir(parents=True, exist_ok=True)
-        self._net = KernelNet(default_source=settings.source)
+        self._net = KernelNet(default_source=settings.source, ledger=Ledger(settings.state / "ledger.json"))
         self._client = HubClient(settings)
         self._lag = LagMeter()
         self._spool = Spool(
@@ -43,12 +43,12 @@ class Agent:
         self._delivery = Delivery(self._spool, self._client)
         self._schedule = Schedule(self._net, self._lag, f"{settings.name}/{self._spool.identity}", self._delivery.put)
         self._clock: ClockOffset | None = None
-        self._reflector = _reflector(settings)
+        self._reflectors = _reflectors(settings)
 
     @property
-    def reflects_on(self) -> int | None:
-        """The port on which it answers two-way test packets."""
-        return None if self._reflector is None else self._reflector.port
+    def reflects_on(self) -> dict[str, int]:
+        """The ports on which it answers other agents' test packets, by what they are."""
+        return self._reflectors.ports
 
     async def run(self) -> None:
         """Measure until cancelled.
@@ -58,10 +58,9 @@ class Agent:
         EnrolmentRefused
             when the hub refuses the token before this agent ever had one of its own.
         """
-        if self._reflector is not None:
-            # A thread of its own: an answer must not wait for what else the agent does.
-            threading.Thread(target=self._reflector.serve, name="reflector", daemon=True).start()
-            _log.info("reflecting", port=self._reflector.port, is_authenticated=self._settings.reflect_key is not None)
+        self._reflectors.start()
+        if self.reflects_on:
+            _log.info("reflecting", **self.reflects_on, is_authenticated=self._settings.reflect_key is not None)
         try:
             await self._recall_assignment()
             await self._enrol()
@@ -71,8 +70,7 @@ class Agent:
                 tasks.create_task(self._repeat(self._follow_assignment, _ASSIGNMENT_EVERY_S))
                 tasks.create_task(self._repeat(self._report, _REPORT_EVERY_S))
         finally:
-            if self._reflector is not None:
-                self._reflector.close()
+            self._reflectors.close()
             await self._schedule.stop()
             await self._client.close()
             self._net.close()
@@ -156,15 +154,13 @@ class Agent:
         )
 
 
-def _reflector(settings: AgentSettings) -> Reflector | None:
+def _reflectors(settings: AgentSettings) -> Reflectors:
     """
     Raises
     ------
     NetError
-        when its port cannot be listened on.
+        when a port cannot be listened on.
     """
-    if settings.reflect_port is None:
-        return None
-    key = None if settings.reflect_key is None else settings.reflect_key.get_secret_value().encode()
-    error_ns = None if settings.clock_error_us is None else settings.clock_error_us * 1000
-    return Reflector(settings.source or "0.0.0.0", settings.reflect_port, key, error_ns)
+    ports = ReflectorPorts(settings.reflect_port, settings.speech_port, settings.data_port)
+    key = None if settings.reflect_key is None else settings.reflect_key.get_secret_value()
+    return Reflectors(settings.source or "0.0.0.0", ports, key, settings.clock_error_us)

@@ -23,8 +23,17 @@ class AgentSettings(BaseSettings):
     reflect_port: int | None = Field(
         default=None, ge=0, le=65_535, description="UDP port on which to answer two-way test packets; none if left out."
     )
+    speech_port: int | None = Field(
+        default=None, ge=0, le=65_535, description="UDP port on which to send speech back; none if left out."
+    )
+    data_port: int | None = Field(
+        default=None, ge=0, le=65_535, description="TCP port for throughput probes of others; none if left out."
+    )
     reflect_key: SecretStr | None = Field(
-        default=None, min_length=8, max_length=128, description="Shared key of the test packets that are answered."
+        default=None,
+        min_length=8,
+        max_length=128,
+        description="Shared key of those whose two-way packets and data are taken.",
     )
     clock_error_us: int | None = Field(
         default=None,

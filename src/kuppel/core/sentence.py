@@ -17,6 +17,8 @@ _VERBS = {
     "tcp": "connects to",
     "dns": "finds",
     "path": "finds its way to",
+    "voice": "talks with",
+    "throughput": "exchanges data with",
     "tls": "agrees on TLS with",
     "http": "fetches",
 }
@@ -30,6 +32,16 @@ _COUNTED = {
     "By": "B",
     "{hop}": "hops",
     "{path}": "ways",
+    "{mos}": "of 5",
+    "{R}": "R",
+    "{step}": "steps",
+    "{request}": "requests",
+    "{error}": "errors",
+    "{connection}": "connections",
+    "{service}": "services",
+    "{score}": "",
+    "MBy": "MB",
+    "dB[mW]": "dBm",
 }
 
 
@@ -61,7 +73,7 @@ def figure(value: float, unit: str) -> str:
         return f"{value:,.0f} days" if abs(value) >= 10 else f"{value:.1f} days"
     unit = _COUNTED.get(unit, unit)
     digits = 0 if abs(value) >= 100 else 1 if abs(value) >= 10 else 2 if abs(value) >= 1 else 3
-    return f"{value:,.{digits}f} {unit}"
+    return f"{value:,.{digits}f} {unit}".rstrip()
 
 
 def stream_sentence(reading: StreamReading) -> str:
@@ -74,18 +86,24 @@ def stream_sentence(reading: StreamReading) -> str:
     if reading.state is State.FINE:
         if reading.median is None:
             return f"{who}, fine"
-        usual = figure(reading.median, quantity_named(reading.main).unit)
-        return f"{who} in {usual}, within its limits" if reading.limits else f"{who} in {usual}"
+        usual = _measured(reading.median, reading.main)
+        return f"{who} {usual}, within its limits" if reading.limits else f"{who} {usual}"
     if reading.newest_reason is not None:
         why = SENTENCES[reading.newest_reason]
         return f"{reading.vantage_point} gets no good answer from {reading.target}: {why}"
     crossed = _crossed(reading)
-    return f"{who} in {_told(reading)}, {crossed}" if crossed else f"{who} in {_told(reading)}, not yet clear"
+    return f"{who} {_told(reading)}, {crossed}" if crossed else f"{who} {_told(reading)}, not yet clear"
 
 
 def _told(reading: StreamReading) -> str:
     value = reading.newest.get(reading.main)
-    return "no measured time" if value is None else figure(value, quantity_named(reading.main).unit)
+    return "without a figure" if value is None else _measured(value, reading.main)
+
+
+def _measured(value: float, quantity: str) -> str:
+    """A time is taken, anything else is where one stands: `in 48 ms`, `at 4.1 of 5`."""
+    unit = quantity_named(quantity).unit
+    return f"{'in' if unit == 'ms' else 'at'} {figure(value, unit)}"
 
 
 def _crossed(reading: StreamReading) -> str:

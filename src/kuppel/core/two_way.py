@@ -67,6 +67,30 @@ def losses(answers: Sequence[Answer | None]) -> Losses:
     return Losses(last + 1 - reached, reached - len(answered), len(answers) - last - 1)
 
 
+def lost_by_way(answers: Sequence[Answer | None]) -> tuple[set[int], set[int]]:
+    """The numbers of packets that were lost on the way there, and of those lost on the way back.
+
+    Between two answered packets the reflector's count says how many got there, not which: the first of them are taken for
+    lost on the way there. Packets after the last answered one are in neither set, since nobody can say.
+
+    >>> seen = [Answer(9, 5, 6, 0), None, None, Answer(29, 25, 26, 2), None]
+    >>> lost_by_way(seen)
+    ({1}, {2})
+    """
+    forth: set[int] = set()
+    back: set[int] = set()
+    before, counted = -1, -1
+    for at, one in enumerate(answers):
+        if one is None:
+            continue
+        missing = list(range(before + 1, at))
+        arrived = min(len(missing), max(0, one.far_number - counted - 1))
+        forth.update(missing[: len(missing) - arrived])
+        back.update(missing[len(missing) - arrived :])
+        before, counted = at, max(counted, one.far_number)
+    return forth, back
+
+
 @dataclass(frozen=True, slots=True)
 class TwoWay:
     """Figures of a train; times in ms. One-way delays are None unless the clocks are known to agree, and each is right

@@ -143,6 +143,8 @@ class Lab:
             one.terminate()
         for one in self._wires:
             one.wait(10)
+            if one.stdout is not None:
+                one.stdout.close()
         self._wires = []
 
     def close(self) -> None:

@@ -112,6 +112,109 @@ class StampReport:
 
 
 @dataclass(frozen=True, slots=True)
+class SpeechStream:
+    """An RTP stream (RFC 3550) to send: `count` packets of `payload_octets`, `interval_us` apart."""
+
+    address: str
+    port: int
+    count: int
+    interval_us: int
+    payload_type: int
+    payload_octets: int
+    ticks: int
+    dscp: int
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class SpeechAnswer:
+    """What came of one packet: when it reached the reflector, by its clock, and when its answer came back; UTC ns."""
+
+    sequence: int
+    received_ns: int
+    far_received_ns: int
+    far_held_ns: int
+    far_number: int
+
+
+@dataclass(frozen=True, slots=True)
+class SpeechReport:
+    """When each packet was sent (UTC ns), and the first answer to each in the order of arrival."""
+
+    sent_ns: tuple[int, ...]
+    answers: tuple[SpeechAnswer, ...]
+    stamps: Literal["kernel", "kernel receive", "user"]
+    refusal: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """A call to set up over SIP (RFC 3261) by UDP, and to end at once; with `OPTIONS` only the question whether one
+    could."""
+
+    address: str
+    port: int
+    uri: str
+    method: Literal["OPTIONS", "INVITE"]
+    payload_type: int
+    clock_hz: int
+    codec: str
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class CallOutcome:
+    """The final answer to a call, and how long each sign of life took; `ringing_us` is None when it did not ring first."""
+
+    status: int
+    phrase: str
+    first_us: int
+    ringing_us: int | None
+    final_us: int
+
+
+@dataclass(frozen=True, slots=True)
+class Transfer:
+    """Data to move to or from a reflector: along `streams` TCP connections as fast as they go, or by UDP at `rate_bit_s`.
+
+    It ends after `duration_us` or `most_octets`, whichever comes first. `key` is the reflector's shared key.
+    """
+
+    address: str
+    port: int
+    way: Literal["up", "down"]
+    transport: Literal["tcp", "udp"]
+    streams: int
+    rate_bit_s: int
+    size: int
+    duration_us: int
+    most_octets: int
+    dscp: int
+    key: str | None
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class Transferred:
+    """What was moved. `octets` is payload that arrived, within `elapsed_us`; `sent_octets` and `repeated_octets` are what
+    TCP put on the wire. Round trips are by TCP's own estimate: the least, and the mean under load. Packets count for
+    UDP."""
+
+    octets: int
+    elapsed_us: int
+    sent_octets: int = 0
+    repeated_octets: int = 0
+    rtt_min_us: float | None = None
+    rtt_loaded_us: float | None = None
+    packets: int = 0
+    lost: int = 0
+    jitter_us: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class TraceRequest:
     """Packets with rising time to live along each of `flows`, until the address answers or `most_hops` is passed.
 
@@ -295,6 +398,22 @@ class Net(Protocol):
     async def icmp(self, train: EchoTrain) -> EchoReport: ...
 
     async def stamp(self, train: StampTrain) -> StampReport: ...
+
+    async def speak(self, stream: SpeechStream) -> SpeechReport: ...
+
+    async def call(self, call: Call) -> CallOutcome: ...
+
+    async def transfer(self, transfer: Transfer) -> Transferred: ...
+
+    async def reserve(self, account: str, octets: int, most_a_day: int) -> None:
+        """Take octets from an account's budget of this day (UTC); negative ones give back what was not used.
+
+        Raises
+        ------
+        NetError
+            with reason `budget_spent`, when there is not enough left.
+        """
+        ...
 
     async def trace(self, request: TraceRequest) -> TraceReport: ...
 

@@ -6,9 +6,12 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from kuppel.probes.kernel import curl, echo, names, sockets, tls, trace, two_way
+from kuppel.probes.kernel import call, curl, echo, names, sockets, speech, throughput, tls, trace, two_way
+from kuppel.probes.kernel.ledger import Ledger
 from kuppel.probes.net import (
     Binding,
+    Call,
+    CallOutcome,
     Connection,
     EchoReport,
     EchoTrain,
@@ -22,10 +25,14 @@ from kuppel.probes.net import (
     Request,
     Resolution,
     Secured,
+    SpeechReport,
+    SpeechStream,
     StampReport,
     StampTrain,
     TraceReport,
     TraceRequest,
+    Transfer,
+    Transferred,
 )
 
 # The most that a hub may shift an agent's clock silently; below it the agent's own clock is as good.
@@ -57,9 +64,10 @@ class SystemClock:
 class KernelNet:
     """`Net` on this machine's own network. `default_source` is used where a probe is bound to nothing itself."""
 
-    def __init__(self, *, threads: int = 64, default_source: str | None = None) -> None:
+    def __init__(self, *, threads: int = 64, default_source: str | None = None, ledger: Ledger | None = None) -> None:
         self.system_clock = SystemClock()
         self._default_source = default_source
+        self._ledger = ledger or Ledger()
         self._names: dict[str, tuple[float, str]] = {}
         self._pool = ThreadPoolExecutor(threads, thread_name_prefix="exchange")
 
@@ -77,6 +85,21 @@ class KernelNet:
     async def stamp(self, train: StampTrain) -> StampReport:
         binding = self._bound(train.binding)
         return await self._in_thread(lambda: two_way.send_train(train, binding))
+
+    async def speak(self, stream: SpeechStream) -> SpeechReport:
+        binding = self._bound(stream.binding)
+        return await self._in_thread(lambda: speech.speak(stream, binding))
+
+    async def call(self, asked: Call) -> CallOutcome:
+        binding = self._bound(asked.binding)
+        return await self._in_thread(lambda: call.set_up(asked, binding))
+
+    async def transfer(self, wanted: Transfer) -> Transferred:
+        binding = self._bound(wanted.binding)
+        return await self._in_thread(lambda: throughput.transfer(wanted, binding))
+
+    async def reserve(self, account: str, octets: int, most_a_day: int) -> None:
+        await self._in_thread(lambda: self._ledger.reserve(account, octets, most_a_day))
 
     async def trace(self, request: TraceRequest) -> TraceReport:
         binding = self._bound(request.binding)

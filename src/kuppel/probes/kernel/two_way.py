@@ -2,13 +2,13 @@
 
 import select
 import socket
-import struct
 import time
 from dataclasses import dataclass, field
 
 from kuppel.core.reason import Reason
+from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.stamps import SO_TIMESTAMPNS, stamp_of
+from kuppel.probes.kernel.stamps import stamp_of
 from kuppel.probes.net import Binding, NetError, StampAnswer, StampReport, StampTrain
 from kuppel.wire.stamp import (
     ErrorEstimate,
@@ -21,11 +21,6 @@ from kuppel.wire.stamp import (
     encode_sender,
 )
 
-_IP_RECVTTL = 12
-_IPV6_RECVHOPLIMIT, _IPV6_HOPLIMIT = 51, 52
-# A session that was quiet for so long is over; its count begins anew.
-_SESSION_NS = 120 * 1_000_000_000
-_MOST_SESSIONS = 10_000
 # A realtime clock that moves this much against the monotonic one within a train was stepped.
 _STEP_NS = 500_000
 
@@ -40,7 +35,7 @@ def send_train(train: StampTrain, binding: Binding) -> StampReport:
     is_v6 = ":" in train.address
     with socket.socket(socket.AF_INET6 if is_v6 else socket.AF_INET, socket.SOCK_DGRAM) as sock:
         bind(sock, binding)
-        _prepare(sock, is_v6=is_v6, dscp=train.dscp)
+        prepare(sock, is_v6=is_v6, dscp=train.dscp)
         try:
             sock.connect((train.address, train.port))
         except OSError as error:
@@ -135,15 +130,7 @@ class _Running:
             )
 
 
-@dataclass(slots=True)
-class _Session:
-    """What a stateful reflector keeps of one sender: how many packets came, and when the last."""
-
-    count: int
-    seen_ns: int
-
-
-class Reflector:
+class Reflector(DatagramReflector):
     """Answers two-way test packets, one octet for each that came, and nothing else.
 
     Only packets of the mode it is in are answered: with a key, those whose HMAC fits it. What is no test packet is dropped
@@ -151,98 +138,15 @@ class Reflector:
     """
 
     def __init__(self, address: str, port: int, key: bytes | None = None, clock_error_ns: int | None = None) -> None:
-        """
-        Raises
-        ------
-        NetError
-            when the port cannot be listened on.
-        """
-        is_v6 = ":" in address
-        self._sock = socket.socket(socket.AF_INET6 if is_v6 else socket.AF_INET, socket.SOCK_DGRAM)
+        super().__init__(address, port)
         self._key = key
         self._error = ErrorEstimate.of(clock_error_ns)
-        self._sessions: dict[tuple[object, ...], _Session] = {}
-        self._is_closed = False
-        self.answered = 0
-        self.dropped = 0
-        try:
-            _prepare(self._sock, is_v6=is_v6, dscp=0)
-            if is_v6:
-                self._sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVHOPLIMIT, 1)
-            else:
-                self._sock.setsockopt(socket.IPPROTO_IP, _IP_RECVTTL, 1)
-            self._sock.bind((address, port))
-        except OSError as error:
-            self._sock.close()
-            raise net_error(error, f"{address} port {port}") from None
-        self._sock.settimeout(0.2)
-
-    @property
-    def port(self) -> int:
-        return int(self._sock.getsockname()[1])
-
-    def serve(self) -> None:
-        """Answer until `close` is called."""
-        while not self._is_closed:
-            try:
-                octets, ancillary, _, peer = self._sock.recvmsg(65_535, 512)
-            except TimeoutError:
-                continue
-            except OSError:  # an ICMP error about an answer of ours, or closed
-                continue
-            answer = self.answer(octets, peer, stamp_of(ancillary) or time.time_ns(), _ttl(ancillary))
-            if answer is None:
-                self.dropped += 1
-                continue
-            try:
-                self._sock.sendto(answer, peer)
-                self.answered += 1
-            except OSError:
-                self.dropped += 1
-        self._sock.close()
 
     def answer(self, octets: bytes, peer: tuple[object, ...], received_ns: int, ttl: int) -> bytes | None:
-        """The answer to what came; None when it asks for none."""
         try:
             sender = decode_sender(octets, received_ns, self._key)
         except NotStamp:
             return None
-        number = self._number(peer, received_ns)
+        number = self.sessions.number(peer, received_ns)
         packet = ReflectedPacket(number, time.time_ns(), self._error, received_ns, sender, ttl)
         return encode_reflected(packet, octets, self._key)
-
-    def close(self) -> None:
-        self._is_closed = True
-
-    def _number(self, peer: tuple[object, ...], now_ns: int) -> int:
-        session = self._sessions.get(peer)
-        if session is None or now_ns - session.seen_ns > _SESSION_NS:
-            if len(self._sessions) >= _MOST_SESSIONS:
-                self._forget(now_ns)
-            session = self._sessions[peer] = _Session(0, now_ns)
-        number, session.count, session.seen_ns = session.count, session.count + 1, now_ns
-        return number & 0xFFFF_FFFF
-
-    def _forget(self, now_ns: int) -> None:
-        """Drop sessions that are over; when none is, the one that was quiet for longest."""
-        over = [peer for peer, one in self._sessions.items() if now_ns - one.seen_ns > _SESSION_NS]
-        for peer in over or [min(self._sessions, key=lambda one: self._sessions[one].seen_ns)]:
-            del self._sessions[peer]
-
-
-def _prepare(sock: socket.socket, *, is_v6: bool, dscp: int) -> None:
-    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
-    if is_v6:
-        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, dscp << 2)
-    else:
-        sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
-
-
-def _ttl(ancillary: list[tuple[int, int, bytes]]) -> int:
-    for level, kind, data in ancillary:
-        is_ttl = (level == socket.IPPROTO_IP and kind == socket.IP_TTL) or (
-            level == socket.IPPROTO_IPV6 and kind == _IPV6_HOPLIMIT
-        )
-        if is_ttl and len(data) >= 4:
-            return int(struct.unpack_from("=i", data)[0]) & 0xFF
-    return 0
