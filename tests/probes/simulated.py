@@ -15,8 +15,12 @@ from kuppel.probes.net import (
     Exchange,
     Family,
     Handshake,
+    MachineAsked,
+    MachineTold,
     NameQuery,
     NameReply,
+    PageLoad,
+    PageLoaded,
     PathMtu,
     Request,
     Resolution,
@@ -60,6 +64,8 @@ class SimulatedNet:
     on_call: Callable[[Call], CallOutcome] | None = None
     on_trace: Callable[[TraceRequest], TraceReport] | None = None
     on_transfer: Callable[[Transfer], Transferred] | None = None
+    on_load: Callable[[PageLoad], PageLoaded] | None = None
+    on_machine: Callable[[MachineAsked], MachineTold] | None = None
     on_query: Callable[[NameQuery], NameReply] | None = None
     on_handshake: Callable[[Handshake], Secured] | None = None
     on_connect: Callable[[str, int], Connection] | None = None
@@ -131,3 +137,13 @@ class SimulatedNet:
         self.asked.append(request)
         assert self.on_fetch is not None
         return self.on_fetch(request)
+
+    async def load(self, page: PageLoad) -> PageLoaded:
+        self.asked.append(page)
+        assert self.on_load is not None
+        return self.on_load(page)
+
+    async def machine(self, asked: MachineAsked) -> MachineTold:
+        self.asked.append(asked)
+        assert self.on_machine is not None
+        return self.on_machine(asked)

@@ -21,6 +21,9 @@ _VERBS = {
     "throughput": "exchanges data with",
     "tls": "agrees on TLS with",
     "http": "fetches",
+    "transaction": "goes through the steps of",
+    "page": "loads the page of",
+    "host": "wakes for",
 }
 
 # How a quantity beyond its limit is told where its label and figure do not make words.
@@ -40,7 +43,8 @@ _COUNTED = {
     "{connection}": "connections",
     "{service}": "services",
     "{score}": "",
-    "MBy": "MB",
+    "MBy/s": "MB/s",
+    "{process}": "processes",
     "dB[mW]": "dBm",
 }
 

@@ -1,8 +1,7 @@
 """Web fetch: HTTP exchanges (RFC 9110) with phases, redirects followed one exchange at a time."""
 
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator
 
@@ -10,9 +9,9 @@ from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
 from kuppel.probes.certificate import told_of_chain
 from kuppel.probes.kind import Kind, Settings, TimeoutMs
-from kuppel.probes.net import Binding, Exchange, FetchError, Net, Phases, Request
+from kuppel.probes.net import Binding, Exchange, Net, Request
+from kuppel.probes.redirects import BrokenOff, Following, Total, covers, headers_are_lines
 
-_REDIRECTS = frozenset({301, 302, 303, 307, 308})
 _SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "x-api-key"})
 _METHOD = Literal["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
 _StatusRange = Annotated[str, Field(pattern=r"^[1-5]\d\d(-[1-5]\d\d)?$")]
@@ -54,10 +53,7 @@ class HttpSettings(Settings):
     @field_validator("headers")
     @classmethod
     def _headers_are_lines(cls, headers: dict[str, str]) -> dict[str, str]:
-        for name, value in headers.items():
-            if not name or any(mark in name + value for mark in "\r\n\0") or ":" in name:
-                raise ValueError(f"header {name!r} must be one line without a colon in its name")
-        return headers
+        return headers_are_lines(headers)
 
     def secret_part(self) -> dict[str, Any]:
         secret: dict[str, Any] = {}
@@ -69,88 +65,34 @@ class HttpSettings(Settings):
         return secret
 
 
-@dataclass(slots=True)
-class _Total:
-    """Phases added up over the redirects of one attempt, in microseconds."""
-
-    name_us: int = 0
-    connect_us: int = 0
-    tls_us: int = 0
-    has_tls: bool = False
-    first_byte_us: int = 0
-    transfer_us: int = 0
-
-    def add(self, phases: Phases) -> None:
-        self.name_us += phases.name_us
-        self.connect_us += phases.connect_us
-        self.has_tls = self.has_tls or phases.tls_us is not None
-        self.tls_us += phases.tls_us or 0
-        self.first_byte_us += phases.first_byte_us
-        self.transfer_us += phases.transfer_us
-
-    @property
-    def total_us(self) -> int:
-        return self.name_us + self.connect_us + self.tls_us + self.first_byte_us + self.transfer_us
-
-    def quantities(self) -> dict[str, float]:
-        phases = {
-            "name_lookup": self.name_us / 1000,
-            "connect": self.connect_us / 1000,
-            "first_byte": self.first_byte_us / 1000,
-            "transfer": self.transfer_us / 1000,
-            "total": self.total_us / 1000,
-            "ttfb": (self.total_us - self.transfer_us) / 1000,
-        }
-        return phases | ({"tls": self.tls_us / 1000} if self.has_tls else {})
-
-
 async def attempt(settings: HttpSettings, net: Net, binding: Binding) -> Observation:
     """One fetch with its redirects, under one timeout for all of them."""
-    total = _Total()
-    url, method, body = settings.url, settings.method, settings.body.encode()
-    first_host = urlsplit(url).hostname
-    redirects = 0
-    while True:
-        same_host = urlsplit(url).hostname == first_host
-        headers = settings.headers.items()
-        request = Request(
-            method=method,
-            url=url,
-            # What identifies us to the first host is not told to another (RFC 9110 §15.4).
-            headers=tuple(h for h in headers if same_host or h[0].lower() not in ("authorization", "cookie")),
-            body=body,
-            family=settings.family,
-            proxy=settings.proxy,
-            is_verified=settings.verify,
-            authority=settings.authority,
-            address=settings.address if same_host else None,
-            timeout_us=max(1000, settings.timeout_ms * 1000 - total.total_us),
-            binding=binding,
-        )
-        try:
-            exchange = await net.fetch(request)
-        except FetchError as error:
-            total.add(error.phases)
-            facts, certificate = told_of_chain(error.chain, net.clock.utc_us())
-            if error.remote:
-                facts["address"] = error.remote
-            return Observation(error.reason, error.note, certificate, facts, {"timings_ms": total.quantities()})
-        total.add(exchange.phases)
-        location = _header(exchange, "location")
-        if exchange.status not in _REDIRECTS or not location or settings.redirects == 0:
-            return _judge(settings, net, exchange, total, redirects)
-        redirects += 1
-        if redirects > settings.redirects:
-            note = f"more than {settings.redirects} redirects, the last to {location[:200]}"
-            return Observation(Reason.TOO_MANY_REDIRECTS, note, {}, {"address": exchange.remote})
-        url = urljoin(url, location)
-        if urlsplit(url).scheme not in ("http", "https"):
-            return Observation(Reason.PROTOCOL_ERROR, f"redirected to {url[:200]}", {}, {"address": exchange.remote})
-        if exchange.status == 303 or (exchange.status in (301, 302) and method == "POST"):
-            method, body = "GET", b""
+    following = Following(net, settings.redirects)
+    request = Request(
+        method=settings.method,
+        url=settings.url,
+        headers=tuple(settings.headers.items()),
+        body=settings.body.encode(),
+        family=settings.family,
+        proxy=settings.proxy,
+        is_verified=settings.verify,
+        authority=settings.authority,
+        address=settings.address,
+        timeout_us=settings.timeout_ms * 1000,
+        binding=binding,
+    )
+    try:
+        exchange = await following.exchange(request)
+    except BrokenOff as broken:
+        facts, certificate = told_of_chain(broken.chain, net.clock.utc_us())
+        if broken.remote:
+            facts["address"] = broken.remote
+        detail = {"timings_ms": following.total.quantities()}
+        return Observation(broken.reason, broken.note, certificate, facts, detail)
+    return _judge(settings, net, exchange, following.total, following.redirects)
 
 
-def _judge(settings: HttpSettings, net: Net, exchange: Exchange, total: _Total, redirects: int) -> Observation:
+def _judge(settings: HttpSettings, net: Net, exchange: Exchange, total: Total, redirects: int) -> Observation:
     facts, certificate = told_of_chain(exchange.chain, net.clock.utc_us())
     facts |= {"address": exchange.remote, "http_version": exchange.version}
     detail: dict[str, Any] = {
@@ -160,7 +102,7 @@ def _judge(settings: HttpSettings, net: Net, exchange: Exchange, total: _Total, 
         "local": exchange.local,
     }
     reason, note = None, ""
-    if not any(_covers(one, exchange.status) for one in settings.expect_status):
+    if not any(covers(one, exchange.status) for one in settings.expect_status):
         reason, note = (
             Reason.UNEXPECTED_STATUS,
             f"status {exchange.status}, expected {', '.join(settings.expect_status)}",
@@ -175,15 +117,6 @@ def _judge(settings: HttpSettings, net: Net, exchange: Exchange, total: _Total, 
     if redirects:
         quantities["redirects"] = float(redirects)
     return Observation(None, "", quantities, facts, detail)
-
-
-def _covers(status_range: str, status: int) -> bool:
-    first, _, last = status_range.partition("-")
-    return int(first) <= status <= int(last or first)
-
-
-def _header(exchange: Exchange, name: str) -> str | None:
-    return next((value for one, value in exchange.headers if one.lower() == name), None)
 
 
 KIND = Kind(

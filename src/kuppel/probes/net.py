@@ -4,11 +4,13 @@ The real network (`probes.kernel`) uses kernel sockets and libcurl; another may 
 the seam (schedule, repetition, quantities, reasons, limits) is the same for both.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from kuppel.core.path import HopAnswer
 from kuppel.core.reason import Reason
+from kuppel.core.vitals import Frame, Shift, Stretch
 
 Family = Literal["auto", "ipv4", "ipv6"]
 
@@ -365,6 +367,65 @@ class Exchange:
     chain: tuple[str, ...] = field(default=())
 
 
+@dataclass(frozen=True, slots=True)
+class PageLoad:
+    """A page to load in a browser. It is done once at most two requests were under way for `quiet_us`."""
+
+    url: str
+    width: int
+    height: int
+    expect_text: str
+    proxy: str | None
+    is_verified: bool
+    addresses: tuple[tuple[str, str], ...]
+    quiet_us: int
+    timeout_us: int
+    binding: Binding
+
+
+@dataclass(frozen=True, slots=True)
+class PageLoaded:
+    """What a browser says of a load, times in ms after its start. `reason` is None when the page was loaded.
+
+    `navigation` are the marks of Navigation Timing, `archive` is HAR 1.2, `screenshot` a JPEG in base 64 of a page that
+    failed.
+    """
+
+    reason: Reason | None
+    note: str
+    status: int
+    text: str
+    navigation: Mapping[str, float]
+    first_paint_ms: float | None
+    fcp_ms: float | None
+    lcp_ms: float | None
+    shifts: tuple[Shift, ...]
+    tasks: tuple[Stretch, ...]
+    frames: tuple[Frame, ...]
+    failed: tuple[str, ...]
+    console: tuple[str, ...]
+    archive: Mapping[str, Any]
+    screenshot: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class MachineAsked:
+    """What to read of the agent's own machine, beyond what is always read."""
+
+    services: tuple[str, ...]
+    has_connections: bool
+    has_processes: bool
+
+
+@dataclass(frozen=True, slots=True)
+class MachineTold:
+    """A reading of the machine, in quantities and facts as a result has them."""
+
+    quantities: Mapping[str, float]
+    facts: Mapping[str, str]
+    detail: Mapping[str, Any]
+
+
 class FetchError(NetError):
     """An exchange that broke off, with the phases it got through and the chain it saw, if any."""
 
@@ -430,3 +491,7 @@ class Net(Protocol):
     async def handshake(self, handshake: Handshake) -> Secured: ...
 
     async def fetch(self, request: Request) -> Exchange: ...
+
+    async def load(self, page: PageLoad) -> PageLoaded: ...
+
+    async def machine(self, asked: MachineAsked) -> MachineTold: ...

@@ -6,8 +6,10 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from kuppel.probes.kernel import call, curl, echo, names, sockets, speech, throughput, tls, trace, two_way
+from kuppel.core.reason import Reason
+from kuppel.probes.kernel import browser, call, curl, echo, names, sockets, speech, throughput, tls, trace, two_way
 from kuppel.probes.kernel.ledger import Ledger
+from kuppel.probes.kernel.machine import Machine
 from kuppel.probes.net import (
     Binding,
     Call,
@@ -18,9 +20,13 @@ from kuppel.probes.net import (
     Exchange,
     Family,
     Handshake,
+    MachineAsked,
+    MachineTold,
     NameQuery,
     NameReply,
     NetError,
+    PageLoad,
+    PageLoaded,
     PathMtu,
     Request,
     Resolution,
@@ -68,6 +74,7 @@ class KernelNet:
         self.system_clock = SystemClock()
         self._default_source = default_source
         self._ledger = ledger or Ledger()
+        self._machine = Machine()
         self._names: dict[str, tuple[float, str]] = {}
         self._pool = ThreadPoolExecutor(threads, thread_name_prefix="exchange")
 
@@ -137,6 +144,14 @@ class KernelNet:
     async def fetch(self, request: Request) -> Exchange:
         bound = self._bound(request.binding)
         return await self._in_thread(lambda: curl.fetch(request, bound))
+
+    async def load(self, page: PageLoad) -> PageLoaded:
+        if page.binding.interface is not None or page.binding.source is not None:
+            raise NetError(Reason.BINDING_UNUSABLE, "a browser goes where the machine sends it: it cannot be bound")
+        return await self._in_thread(lambda: browser.load(page))
+
+    async def machine(self, asked: MachineAsked) -> MachineTold:
+        return await self._in_thread(lambda: self._machine.read(asked))
 
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
