@@ -29,6 +29,7 @@ from kuppel.store import days, history, inventory, tail
 from kuppel.store.database import Database
 from kuppel.store.days import Day
 from kuppel.store.intake import NumberedResult, take_batch
+from kuppel.store.inventory import Target
 from kuppel.store.writer import Writer
 from tests.store.test_store import a_probe
 
@@ -73,7 +74,7 @@ def furnished(folder: Path, streams: int) -> tuple[Database, Writer]:
     """A store with that many streams of one probe."""
     database = Database(folder / "kuppel.db")
     writer = Writer(database)
-    target = writer.write(partial(inventory.add_target, name="t", description="")).id
+    target = writer.write(partial(inventory.add_target, new=Target(0, "t"))).id
     points = []
     for number in range(streams):
         told = {"name": f"p{number}", "kind": "site", "place": "", "provider": "", "version": "", "addresses": []}

@@ -21,6 +21,7 @@ from kuppel.core.state import StreamState
 from kuppel.store import days, history, inventory, states
 from kuppel.store.database import Database
 from kuppel.store.intake import NumberedResult, store_results
+from kuppel.store.inventory import Target
 from kuppel.store.states import StateNote
 from kuppel.store.writer import Writer
 from tests.hub.running import ADMIN, DESCRIPTION, TOKEN, HubProcess
@@ -46,7 +47,7 @@ class Load:
         self.hub.stop()
         database = Database(folder / "kuppel.db")
         writer = Writer(database)
-        target = writer.write(partial(inventory.add_target, name="t", description="")).id
+        target = writer.write(partial(inventory.add_target, new=Target(0, "t"))).id
         for number in range(streams):
             probe = a_probe(target, (point,), name=f"p{number}")
             writer.write(partial(inventory.add_probe, new=probe, now_us=5))
@@ -225,7 +226,7 @@ def growing(folder: Path) -> dict[str, float]:
     for streams in (17, 167, 1667):
         database = Database(folder / f"{streams}.db")
         writer = Writer(database)
-        target = writer.write(partial(inventory.add_target, name="t", description="")).id
+        target = writer.write(partial(inventory.add_target, new=Target(0, "t"))).id
         told = DESCRIPTION | {"name": "p"}
         point = writer.write(partial(inventory.enrol, description=told, token_hash="x", now_us=5))
 
@@ -287,7 +288,7 @@ def opening(folder: Path) -> dict[str, float]:
     generator = np.random.default_rng(6)
     database = Database(folder / "kuppel.db")
     writer = Writer(database)
-    target = writer.write(partial(inventory.add_target, name="t", description="")).id
+    target = writer.write(partial(inventory.add_target, new=Target(0, "t"))).id
     told = DESCRIPTION | {"name": "p"}
     point = writer.write(partial(inventory.enrol, description=told, token_hash="x", now_us=5))
     for number in range(streams):

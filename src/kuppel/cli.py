@@ -324,14 +324,21 @@ def agent(
 
 @app.command()
 def probe(
-    kind: Annotated[str, typer.Argument(help="icmp, tcp or http.")],
-    settings: Annotated[list[str], typer.Argument(help="Settings as name=value; a value may be JSON.")],
+    kind: Annotated[
+        str, typer.Argument(help="icmp, tcp, udp, dns, http, tls, path, voice, throughput, transaction, page, host.")
+    ],
+    settings: Annotated[
+        list[str] | None,
+        typer.Argument(help="What to measure, then settings as name=value; a value may be JSON, or @FILE with JSON in it."),
+    ] = None,
     source: Annotated[str | None, typer.Option(help="Source address.")] = None,
     interface: Annotated[str | None, typer.Option(help="Interface.")] = None,
-    attempts: Annotated[int, typer.Option(help="How many tries.")] = 1,
+    attempts: Annotated[int, typer.Option(min=1, max=5, help="How many tries.")] = 1,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the whole result as JSON.")] = False,
 ) -> None:
-    """Run one probe once from this machine and print its result as JSON."""
+    """Run a probe of any kind once, from this machine and without a hub."""
     from kuppel.agent.delivery import delivered
+    from kuppel.agent.telling import told
     from kuppel.core.error import SettingsError
     from kuppel.probes.kernel import KernelNet
     from kuppel.probes.net import Binding
@@ -340,15 +347,81 @@ def probe(
 
     try:
         found = kind_named(kind)
-        parsed = found.parse(dict(_setting(one) for one in settings))
+        parsed = found.parse(_settings(found, settings or []))
     except SettingsError as error:
         raise _fail(f"{error}.") from None
     net = KernelNet()
     binding = Binding(interface, source)
     result = asyncio.run(run_probe(found, parsed, net, binding=binding, attempts=attempts, attempt_gap_us=500_000))
     net.close()
-    typer.echo(delivered(1, result).model_dump_json(indent=2, exclude={"sequence", "stream"}))
+    if as_json:
+        typer.echo(delivered(1, result).model_dump_json(indent=2, exclude={"sequence", "stream"}))
+    else:
+        typer.echo("\n".join(told(found, result)))
     raise typer.Exit(0 if result.is_ok else 1)
+
+
+def _settings(kind: Any, words: list[str]) -> dict[str, Any]:
+    """Settings from words: one without a name is the first setting that must be given."""
+    needed = next((name for name, field in kind.settings.model_fields.items() if field.is_required()), None)
+    found: dict[str, Any] = {}
+    for number, word in enumerate(words):
+        name, equals, value = word.partition("=")
+        if number == 0 and needed is not None and (not equals or name not in kind.settings.model_fields):
+            name, value = needed, word
+        found[name] = _value(value)
+    return found
+
+
+def _value(text: str) -> Any:
+    if text.startswith("@"):
+        try:
+            text = Path(text[1:]).read_text()
+        except OSError as error:
+            raise _fail(f"{text[1:]}: {error.strerror}.") from None
+    try:
+        return json.loads(text)
+    except ValueError:
+        return text
+
+
+@app.command("self-test")
+def self_test(hub: Annotated[str, typer.Option(help="The hub's address.")]) -> None:
+    """Look whether this machine can be a vantage point, and say what is missing."""
+    from kuppel.agent.selftest import self_test as run
+
+    tested = run(hub)
+    for one in tested:
+        typer.echo(f"{'good' if one.is_good else 'missing' if one.is_needed else 'without'}  {one.name}: {one.words}")
+    raise typer.Exit(1 if any(one.is_needed and not one.is_good for one in tested) else 0)
+
+
+@app.command()
+def collected(state: Annotated[Path, typer.Option(help="The agent's folder.")] = Path("kuppel-agent")) -> None:
+    """Say what the agent on this machine measures and collects, for the person whose machine it is."""
+    from kuppel.probes.registry import KINDS
+    from kuppel.probes.secrecy import MASK
+    from kuppel.wire.delivery import Assignment
+
+    kept = state / "assignment.json"
+    if not kept.exists():
+        raise _fail(f"No agent has run in {state} yet, so nothing is collected. Name its folder with --state.")
+    probes = Assignment.model_validate_json(kept.read_bytes()).probes
+    typer.echo(f"{len(probes)} probes run on this machine.")
+    for one in probes:
+        kind = KINDS.get(one.kind)
+        secret = kind.parse(one.settings).secret_part() if kind is not None else {}
+        shown = {
+            name: MASK if name in secret else value
+            for name, value in one.settings.items()
+            if value not in ("", None, [], {})
+        }
+        told = ", ".join(f"{name} {value}" for name, value in shown.items())
+        typer.echo(f"{kind.label if kind is not None else one.kind}: {told[:300]}")
+    machine = [one for one in probes if one.kind == "host"]
+    what = "processor, memory, disks, network cards, Wi-Fi" if machine else "nothing"
+    more = [name for name in ("connections", "processes") if any(one.settings.get(name) for one in machine)]
+    typer.echo(f"Of the machine itself: {', '.join([what, *more])}.")
 
 
 @app.command()
@@ -378,14 +451,6 @@ def print_openapi() -> None:
     from kuppel.hub.settings import HubSettings
 
     typer.echo(json.dumps(create_app(HubSettings()).openapi(), indent=2, sort_keys=True))
-
-
-def _setting(text: str) -> tuple[str, Any]:
-    name, _, value = text.partition("=")
-    try:
-        return name, json.loads(value)
-    except ValueError:
-        return name, value
 
 
 def _run_until_stopped(work: Any) -> None:

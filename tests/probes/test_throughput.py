@@ -40,7 +40,7 @@ class Transfers(unittest.TestCase):
     def test_tcp_moves_what_it_may_both_ways(self) -> None:
         found = measured(self.net, port=self.reflector.port, key=KEY, most_mb=4, streams=3, line_mbit=1000)
         self.assertIsNone(found.reason, found.note)
-        ways = found.detail["ways"]
+        ways = found.detail["by_way"]
         for way in ("up", "down"):
             self.assertLessEqual(ways[way]["octets"], 4_000_000)
             self.assertGreater(ways[way]["octets"], 3_900_000)

@@ -12,6 +12,7 @@ from kuppel.store import inventory
 from kuppel.store.compaction import Compaction
 from kuppel.store.database import Database
 from kuppel.store.intake import NumberedResult, take_batch
+from kuppel.store.inventory import Target
 from kuppel.store.writer import Writer
 from tests.store.test_store import a_probe
 
@@ -29,7 +30,7 @@ def main() -> None:
     if is_new:
         description = {"name": "Brannick", "kind": "site", "place": "", "provider": "", "version": "", "addresses": []}
         point = writer.write(partial(inventory.enrol, description=description, token_hash="x", now_us=5))
-        target = writer.write(partial(inventory.add_target, name="booking site", description="")).id
+        target = writer.write(partial(inventory.add_target, new=Target(0, "booking site"))).id
         writer.write(partial(inventory.add_probe, new=a_probe(target, (point,)), now_us=5))
     compaction = Compaction(database, writer)
 

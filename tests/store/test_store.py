@@ -26,7 +26,7 @@ from kuppel.core.state import Judgement, State, StreamState
 from kuppel.store import block, days, history, intake, inventory, states, summary, tables
 from kuppel.store.database import Database, DatabaseUnusable
 from kuppel.store.intake import NumberedResult
-from kuppel.store.inventory import NotFound, Probe
+from kuppel.store.inventory import NotFound, Probe, Target
 from kuppel.store.states import StateNote
 from kuppel.store.tables import metadata
 from kuppel.store.writer import StoreBusy, StoreFull, Writer
@@ -92,7 +92,7 @@ class StoreCase(unittest.TestCase):
             self.writer.write(partial(inventory.enrol, description=description | {"name": name}, token_hash=name, now_us=5))
             for name in ("Brannick", "Ostrey")
         ]
-        self.target = self.writer.write(partial(inventory.add_target, name="booking site", description="")).id
+        self.target = self.writer.write(partial(inventory.add_target, new=Target(0, "booking site"))).id
         self.probe = self.writer.write(partial(inventory.add_probe, new=a_probe(self.target, tuple(self.points)), now_us=5))
         with self.database.reading() as connection:
             return inventory.active_streams(connection)[0].id
@@ -283,10 +283,10 @@ class Writing(StoreCase):
     def test_a_job_that_fails_is_undone_alone(self) -> None:
         hold = threading.Event()
         held = self.writer.submit(lambda _connection: hold.wait(5))
-        good = self.writer.submit(partial(inventory.add_target, name="one", description=""))
+        good = self.writer.submit(partial(inventory.add_target, new=Target(0, "one")))
 
         def half(connection: Connection) -> None:
-            inventory.add_target(connection, "two", "")
+            inventory.add_target(connection, Target(0, "two"))
             raise SettingsError("name", "two", "be something else")
 
         bad = self.writer.submit(half)
@@ -317,7 +317,7 @@ class Writing(StoreCase):
 
     def test_closing_finishes_what_was_queued(self) -> None:
         other = Writer(self.database)
-        futures = [other.submit(partial(inventory.add_target, name=str(n), description="")) for n in range(200)]
+        futures = [other.submit(partial(inventory.add_target, new=Target(0, str(n)))) for n in range(200)]
         other.close()
         self.assertTrue(all(future.done() for future in futures))
         with self.database.reading() as connection:
@@ -376,7 +376,7 @@ class Inventory(StoreCase):
     def test_bad_changes_name_field_and_remedy(self) -> None:
         self.a_stream()
         jobs = {
-            "name": partial(inventory.add_target, name="booking site", description=""),
+            "name": partial(inventory.add_target, new=Target(0, "booking site")),
             "target": partial(inventory.remove_target, target_id=self.target),
             "vantage_points": partial(inventory.add_probe, new=a_probe(self.target, (99,), name="x"), now_us=1),
             "kind": partial(

@@ -6,21 +6,26 @@ from typing import Any, TypeVar
 
 import httpx
 import zstandard
+from pydantic import TypeAdapter
 
 from kuppel.agent.settings import AgentSettings
 from kuppel.core.clock import ClockOffset, best_offset, clock_offset
 from kuppel.wire.delivery import (
     AgentDescription,
     AgentReport,
+    AskedTrial,
     Assignment,
     Batch,
     ClockReading,
     Enrolment,
     Receipt,
     Shape,
+    TrialResult,
 )
 
 _CLOCK_EXCHANGES = 5
+_TRIAL_WAIT_S = 25
+_TRIALS = TypeAdapter(list[AskedTrial])
 S = TypeVar("S", bound=Shape)
 
 
@@ -99,6 +104,27 @@ class HubClient:
             content=report.model_dump_json(),
             headers={"Content-Type": "application/json"},
         )
+
+    async def trials(self) -> list[AskedTrial]:
+        """What to try now; waits at the hub for a while."""
+        answer = await self._call("GET", "/api/agents/self/trials", params={"wait_s": _TRIAL_WAIT_S}, timeout=60)
+        try:
+            return _TRIALS.validate_json(answer.content)
+        except ValueError as error:
+            raise HubAway(f"the hub's answer cannot be read: {str(error)[:200]}") from None
+
+    async def deliver_trial(self, trial: str, told: TrialResult) -> None:
+        await self._call(
+            "POST",
+            f"/api/agents/self/trials/{trial}",
+            content=told.model_dump_json(),
+            headers={"Content-Type": "application/json"},
+        )
+
+    async def package(self, version: str) -> bytes:
+        """The agent's package of that version."""
+        answer = await self._call("GET", f"/api/agents/package/kuppel-{version}-py3-none-any.whl")
+        return answer.content
 
     async def close(self) -> None:
         await self._http.aclose()

@@ -11,6 +11,8 @@ from kuppel.agent.hub_client import HubAway, HubClient, HubRefused
 from kuppel.agent.machine import LagMeter, own_addresses, write_private
 from kuppel.agent.schedule import Schedule
 from kuppel.agent.settings import AgentSettings
+from kuppel.agent.trials import Trials
+from kuppel.agent.update import Updating
 from kuppel.core.clock import ClockOffset
 from kuppel.probes.kernel import KernelNet
 from kuppel.probes.kernel.ledger import Ledger
@@ -42,6 +44,9 @@ class Agent:
         )
         self._delivery = Delivery(self._spool, self._client)
         self._schedule = Schedule(self._net, self._lag, f"{settings.name}/{self._spool.identity}", self._delivery.put)
+        self._trials = Trials(self._net, self._client)
+        self._updating = Updating(self._client, settings.state)
+        self._assigned: Assignment | None = None
         self._clock: ClockOffset | None = None
         self._reflectors = _reflectors(settings)
 
@@ -69,8 +74,10 @@ class Agent:
                 tasks.create_task(self._delivery.run())
                 tasks.create_task(self._repeat(self._follow_assignment, _ASSIGNMENT_EVERY_S))
                 tasks.create_task(self._repeat(self._report, _REPORT_EVERY_S))
+                tasks.create_task(self._repeat(self._trials.fetch, 0.1))
         finally:
             self._reflectors.close()
+            self._trials.stop()
             await self._schedule.stop()
             await self._client.close()
             self._net.close()
@@ -105,10 +112,13 @@ class Agent:
     async def _follow_assignment(self) -> None:
         assignment = await self._client.assignment()
         if assignment is not None:
+            self._assigned = assignment
             await self._schedule.assign(assignment)
             # Settings may hold credentials.
             write_private(self._settings.state / "assignment.json", assignment.model_dump_json().encode())
             _log.info("assignment", probes=len(assignment.probes))
+        if self._assigned is not None:
+            await self._updating.consider(self._assigned.update, self._net.clock.utc_us())
 
     async def _report(self) -> None:
         self._clock = await self._client.clock() or self._clock

@@ -18,20 +18,17 @@ class Availability:
     missing: int
 
 
-def availability(ok_runs: int, runs: int, from_us: int, to_us: int, interval_us: int) -> Availability:
-    """Availability over the half-open window [from_us, to_us).
+def availability(ok_runs: int, runs: int, expected: int) -> Availability:
+    """Availability over a window.
 
     Parameters
     ----------
     ok_runs, runs : counts of results whose start lies in the window.
-    interval_us : the probe's schedule, for the number of runs that should be there.
+    expected : how many runs the probe's schedule makes in it.
 
     Notes
     -----
     A run counts as ok when one of its attempts succeeded (the probe's repetition decides), and each run weighs the same;
     with a periodic schedule (RFC 3432) the share of runs estimates the share of time.
     """
-    if interval_us <= 0:
-        raise ValueError(f"interval_us is {interval_us}; it must be above 0")
-    expected = max(0, to_us - from_us) // interval_us
-    return Availability(wilson(ok_runs, runs), int(expected), max(0, int(expected) - runs))
+    return Availability(wilson(ok_runs, runs), expected, max(0, expected - runs))

@@ -9,6 +9,7 @@ from kuppel.core.access import Role
 from kuppel.hub.engine import passwords
 from kuppel.hub.engine.access import Access, add_first_admin
 from kuppel.hub.engine.judge import Judge
+from kuppel.hub.engine.trials import Trials
 from kuppel.hub.live import LiveBus
 from kuppel.hub.readers import Readers
 from kuppel.hub.sealing import Sealer, kept_key
@@ -44,6 +45,7 @@ class Hub:
         self._check_key()
         self.writer = Writer(database)
         self.bus = LiveBus(loop)
+        self.trials = Trials(loop)
         self.judge = Judge(database, self.writer, self.bus, round(settings.delivery_s * 1e6))
         self.compaction = Compaction(database, self.writer)
         self.readers = Readers(database, settings.readers)

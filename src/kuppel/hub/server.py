@@ -35,6 +35,7 @@ class _Server(uvicorn.Server):
         hub = getattr(self._app.state, "hub", None)
         if hub is not None:
             hub.bus.close_soon()
+            hub.trials.close_soon()
         super().handle_exit(sig, frame)
 
 

@@ -35,7 +35,7 @@ from kuppel.store import inventory
 from kuppel.store.compaction import GRACE_US, Compaction
 from kuppel.store.database import Database
 from kuppel.store.intake import NumberedResult, store_results
-from kuppel.store.inventory import Probe
+from kuppel.store.inventory import Probe, Target
 from kuppel.store.writer import Writer
 
 _HISTORY_HOURS = 24
@@ -124,7 +124,7 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
     try:
         points = {point.name: _enrol(writer, point, folder) for point in POINTS}
         targets = {
-            service.name: writer.write(partial(inventory.add_target, name=service.name, description=service.description)).id
+            service.name: writer.write(partial(inventory.add_target, new=Target(0, service.name, service.description))).id
             for service in SERVICES
         }
         for plan in PROBES:

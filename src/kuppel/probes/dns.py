@@ -151,6 +151,13 @@ KIND = Kind(
     attempt=attempt,
     main="lookup",
     quantities=("lookup", "answers", "ttl"),
+    about=(
+        "Asks one resolver one question, by UDP and again by TCP when the answer was cut short, and times the "
+        "answer. It fails on another response code or other answers than expected; when the answers change, "
+        "that is noted as a change of address. Aim it at the resolver that people use, and at the one that "
+        "owns the name, to tell their faults apart."
+    ),
+    octets=lambda _: 400,
     reasons=(
         Reason.NAME_TIMEOUT, Reason.RESPONSE_CODE, Reason.UNEXPECTED_ANSWER, Reason.CONNECTION_REFUSED,
         Reason.CONNECTION_RESET, Reason.NO_ROUTE, Reason.PROTOCOL_ERROR, Reason.NAME_NOT_FOUND, Reason.NO_ADDRESS_OF_FAMILY,

@@ -33,5 +33,11 @@ KIND = Kind(
         "disk_ratio", "disk_read", "disk_write", "disk_latency", "net_in", "net_out", "net_errors", "wifi_signal",
         "wifi_rate", "services_down", "connections", "processes",
     ),
+    about=(
+        "Reads the agent's own machine: processor, memory, disks, network cards, Wi-Fi, named services, and "
+        "how late it wakes, which says whether its measurements can be trusted. Open connections and "
+        "processes are listed only when asked for, processes by name alone. Nothing is sent."
+    ),
+    octets=lambda _: 0,
     reasons=(Reason.AGENT_ERROR,),
 )  # fmt: skip

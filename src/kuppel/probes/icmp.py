@@ -79,6 +79,13 @@ KIND = Kind(
     quantities=(
         "rtt", "rtt_min", "rtt_mean", "rtt_p95", "rtt_max", "loss_ratio", "sent", "lost", "jitter", "ipdv",
     ),
+    about=(
+        "Sends a short train of ICMP echo requests and times their replies, by the kernel's own stamps where "
+        "it has them. A run’s round trip is the median of its train; loss is the share of packets without a "
+        "reply in time. It says whether a machine can be reached and how far it is, nothing about what runs "
+        "on it; many routers answer their own echoes late while they pass others on without delay."
+    ),
+    octets=lambda settings: 2 * settings.count * (settings.size + 28),
     reasons=(
         Reason.NO_REPLY, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY,
         Reason.NOT_PERMITTED, Reason.BINDING_UNUSABLE, Reason.AGENT_ERROR,

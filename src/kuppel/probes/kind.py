@@ -33,7 +33,7 @@ Host = Annotated[
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A probe kind. `main` is the quantity that stands for a run; `phases` are those that add up to it, in order."""
+    """A probe kind. `main` is the quantity that stands for a run; `phases` are those that add up to its time, in order."""
 
     name: str
     label: str
@@ -42,6 +42,12 @@ class Kind:
     main: str
     quantities: tuple[str, ...]
     reasons: tuple[Reason, ...]
+    # What it does and what its figures mean, in one paragraph for whoever sets one up.
+    about: str
+    # About how many octets a run sends and receives.
+    octets: Callable[[Any], int]
+    # The trade's usual time between two runs, in s.
+    interval_s: int = 60
     phases: tuple[str, ...] = ()
 
     def parse(self, settings: object) -> Settings:

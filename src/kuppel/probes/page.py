@@ -191,6 +191,14 @@ KIND = Kind(
         "failed_requests", "console_errors", "page_size",
     ),
     phases=("name_lookup", "connect", "tls", "first_byte", "transfer", "processing"),
+    about=(
+        "Loads a whole page in a browser on the agent's machine, with nothing kept from before, and measures "
+        "what a visitor waits for: first and largest paint, how much moved about, how long it did not react, "
+        "when it looked complete, what failed. A load that fails leaves a picture of it. It takes a second of "
+        "a processor and as many octets as the page has."
+    ),
+    octets=lambda _: 2_000_000,
+    interval_s=600,
     reasons=(
         Reason.NO_BROWSER, Reason.NAME_NOT_FOUND, Reason.NO_ROUTE, Reason.CONNECTION_REFUSED, Reason.CONNECT_TIMEOUT,
         Reason.CONNECTION_RESET, Reason.TLS_FAILED, Reason.CERTIFICATE_INVALID, Reason.PROXY_FAILED, Reason.TIMEOUT,

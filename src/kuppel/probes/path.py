@@ -141,6 +141,14 @@ KIND = Kind(
     attempt=attempt,
     main="rtt",
     quantities=("rtt", "rtt_min", "hops", "parallel_paths", "loss_ratio", "path_mtu"),
+    about=(
+        "Finds the routers on the way with packets whose time to live rises from one. All packets of a flow "
+        "look alike to load balancers, so each flow shows one real way; flows are added until parallel ways "
+        "are found with the confidence that is asked for. A hop that answers late or not at all is no fault "
+        "by itself: routers answer in their spare time. What lasts to the end of the path counts."
+    ),
+    octets=lambda settings: 14 * 12 * (settings.size + 28 + 64),
+    interval_s=600,
     reasons=(
         Reason.NOT_REACHED, Reason.NO_REPLY, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT,
         Reason.NO_ADDRESS_OF_FAMILY, Reason.NOT_PERMITTED, Reason.BINDING_UNUSABLE, Reason.AGENT_ERROR,

@@ -41,6 +41,12 @@ KIND = Kind(
     attempt=attempt,
     main="connect",
     quantities=("connect", "rtt", "name_lookup", "total"),
+    about=(
+        "Opens a TCP connection, as an application would, and closes it again. Its time is that of the "
+        "handshake, one round trip and what the far kernel takes; a refused connection means that nobody "
+        "listens on the port. It needs no rights and passes where echoes are dropped."
+    ),
+    octets=lambda _: 400,
     reasons=(
         Reason.CONNECTION_REFUSED, Reason.CONNECTION_RESET, Reason.CONNECT_TIMEOUT, Reason.NO_ROUTE,
         Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY, Reason.BINDING_UNUSABLE,

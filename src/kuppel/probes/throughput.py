@@ -96,7 +96,7 @@ def _observe(settings: ThroughputSettings, moved: dict[Way, Transferred], addres
     slower = min(moved, key=lambda way: rates[way])
     quantities = {f"throughput_{way}": rate for way, rate in rates.items()}
     detail: dict[str, Any] = {
-        "ways": {
+        "by_way": {
             way: {
                 "octets": one.octets,
                 "elapsed_ms": round(one.elapsed_us / 1000, 1),
@@ -149,6 +149,14 @@ KIND = Kind(
         "throughput", "throughput_up", "throughput_down", "transfer_time_ratio", "tcp_efficiency", "buffer_delay",
         "rtt_loaded", "rtt_min", "loss_ratio", "jitter", "sent", "lost",
     ),
+    about=(
+        "Moves data to and from a reflector and says how fast it went: by TCP as fast as it goes, with the "
+        "figures of RFC 6349 (how much longer than ideal, how much had to be sent again, how full the buffers "
+        "were), or by UDP at a rate, with loss. It loads the line while it runs: keep it short and seldom; "
+        "what an agent moves in a day never goes beyond its budget."
+    ),
+    octets=octets_a_run,
+    interval_s=3_600,
     reasons=(
         Reason.BUDGET_SPENT, Reason.NO_REPLY, Reason.CONNECTION_REFUSED, Reason.CONNECT_TIMEOUT, Reason.CONNECTION_RESET,
         Reason.TIMEOUT, Reason.PROTOCOL_ERROR, Reason.NO_ROUTE, Reason.NOT_PERMITTED, Reason.NAME_NOT_FOUND,

@@ -71,6 +71,13 @@ KIND = Kind(
     main="total",
     quantities=("total", "name_lookup", "connect", "tls", "certificate_days"),
     phases=("name_lookup", "connect", "tls"),
+    about=(
+        "Makes a TLS handshake and looks at the certificate: for which names it is, who issued it, how many "
+        "days are left, whether the chain is accepted and if not why; over SMTP and IMAP after STARTTLS. Once "
+        "a day is enough, and early enough to renew."
+    ),
+    octets=lambda _: 6_000,
+    interval_s=86_400,
     reasons=(
         Reason.CERTIFICATE_INVALID, Reason.TLS_FAILED, Reason.CONNECTION_REFUSED, Reason.CONNECT_TIMEOUT,
         Reason.CONNECTION_RESET, Reason.TIMEOUT, Reason.PROTOCOL_ERROR, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND,

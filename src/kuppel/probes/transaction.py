@@ -284,6 +284,14 @@ KIND = Kind(
     main="total",
     quantities=("total", *_STEPS, "body_size"),
     phases=_STEPS,
+    about=(
+        "Goes through several HTTP steps as one person would: signs in, looks up, orders. Each step can take "
+        "variables from its answer by JSONPath (RFC 9535), a regular expression or a header, for the steps "
+        "after it, and says what the answer must hold. Its time is that of all exchanges together. Passwords "
+        "are variables that are kept secret."
+    ),
+    octets=lambda settings: 30_000 * len(settings.steps),
+    interval_s=300,
     reasons=(
         Reason.STEP_FAILED, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ROUTE, Reason.CONNECTION_REFUSED,
         Reason.CONNECT_TIMEOUT, Reason.CONNECTION_RESET, Reason.TLS_FAILED, Reason.CERTIFICATE_INVALID,

@@ -130,6 +130,14 @@ KIND = Kind(
         "lost", "delay_forth", "delay_back", "clock_error", "ipdv", "pdv_forth", "pdv_back", "reordered_ratio",
         "duplicates",
     ),
+    about=(
+        "Exchanges numbered test packets with a reflector (STAMP, RFC 8762). Since the reflector writes down "
+        "when each came and left, loss and delay variation are known for each way by itself, and reordering "
+        "and duplicates are seen. Delays of one way are told only when both clocks are known to keep UTC, "
+        "with the error that leaves. Needs an agent with a reflector, or the command kuppel reflect, at the "
+        "far end."
+    ),
+    octets=lambda settings: 2 * settings.count * (settings.size + 28),
     reasons=(
         Reason.NO_REPLY, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY,
         Reason.BINDING_UNUSABLE, Reason.AGENT_ERROR,

@@ -148,7 +148,7 @@ def _observe(
     if len(arrived) > 1:
         times = np.array(arrived, dtype=np.int64)
         quantities["jitter"] = inter_arrival_jitter(times[:, 1], times[:, 0]) / 1e6
-    detail["ways"] = {name: _told(one) for name, one in ways.items()}
+    detail["by_way"] = {name: _told(one) for name, one in ways.items()}
     quantities |= _figures(ways, trips, sent) | {
         f"pdv_{name}": percentile(spread(transits), 0.95)
         for name, transits in (("forth", forth), ("back", back))
@@ -201,6 +201,15 @@ KIND = Kind(
         "loss_ratio", "loss_forth_ratio", "loss_back_ratio", "discard_ratio", "burst_loss_ratio", "sent", "lost",
         "call_setup", "ringing",
     ),
+    about=(
+        "Sends speech as RTP packets of a codec to a reflector and back, and rates what a conversation over "
+        "it would be like with the E-model (ITU-T G.107): from delay, what the jitter buffer had to drop, and "
+        "loss, which hurts more in bursts. A mean opinion score above 4.0 is good, below 3.6 people complain, "
+        "below 3.1 they hang up. One way is taken for half of the shortest round trip. It can set up a call "
+        "over SIP first, and time that."
+    ),
+    octets=lambda settings: round(2 * settings.duration_s * 1000 / settings.packet_ms * 200),
+    interval_s=120,
     reasons=(
         Reason.NO_REPLY, Reason.NO_ROUTE, Reason.CALL_REFUSED, Reason.TIMEOUT, Reason.CONNECTION_REFUSED,
         Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY, Reason.BINDING_UNUSABLE,

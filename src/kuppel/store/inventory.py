@@ -11,10 +11,14 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
+from kuppel.core.duration import SECOND_US
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level, Limit
+from kuppel.core.schedule import Timing
 from kuppel.core.state import Judgement, State, StreamState
 from kuppel.store import days, tables
+
+EVERY_MINUTE = Timing()
 
 
 class NotFound(LookupError):
@@ -45,13 +49,21 @@ class VantagePoint:
     dropped_results: int
     missed_slots: int
     refused_results: int
+    seen_from: str
+    update_due_us: int | None
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
+    """What is measured. `service` and `site` say in words to what it belongs; both may be empty."""
+
     id: int
     name: str
-    description: str
+    description: str = ""
+    tags: tuple[str, ...] = ()
+    service: str = ""
+    site: str = ""
+    is_important: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +86,12 @@ class Probe:
     is_enabled: bool
     vantage_point_ids: tuple[int, ...] = ()
     sealed: bytes | None = None
+    timing: Timing = EVERY_MINUTE
+    tags: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        if self.timing.way in ("every", "poisson") and self.timing.interval_us != self.interval_us:
+            object.__setattr__(self, "timing", replace(self.timing, interval_us=self.interval_us))
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +157,16 @@ def vantage_point(connection: Connection, vantage_point_id: int) -> VantagePoint
     return _vantage_point(row)
 
 
+def arrange_vantage_point(
+    connection: Connection, vantage_point_id: int, tags: Sequence[str], update_due_us: int | None
+) -> VantagePoint:
+    """Give a vantage point its tags, and say from when on its agent takes the hub's version."""
+    table = tables.vantage_point
+    values = {"tags": list(tags), "update_due_us": update_due_us}
+    connection.execute(update(table).where(table.c.id == vantage_point_id).values(values))
+    return vantage_point(connection, vantage_point_id)
+
+
 def withdraw_agent_token(connection: Connection, vantage_point_id: int) -> VantagePoint:
     """From now on its agent is refused; what it measured stays."""
     table = tables.vantage_point
@@ -155,28 +183,40 @@ def note_report(connection: Connection, vantage_point_id: int, values: Mapping[s
 
 
 def targets(connection: Connection) -> list[Target]:
-    return [Target(*row) for row in connection.execute(select(tables.target).order_by(tables.target.c.name))]
+    return [_target(row) for row in connection.execute(select(tables.target).order_by(tables.target.c.name))]
+
+
+def _target(row: Row[Any]) -> Target:
+    return Target(**{**row._mapping, "tags": tuple(row.tags)})
+
+
+def _target_values(one: Target) -> dict[str, Any]:
+    return {
+        "name": one.name,
+        "description": one.description,
+        "tags": list(one.tags),
+        "service": one.service,
+        "site": one.site,
+        "is_important": one.is_important,
+    }
 
 
 def target(connection: Connection, target_id: int) -> Target:
     row = connection.execute(select(tables.target).where(tables.target.c.id == target_id)).first()
     if row is None:
         raise NotFound(f"target {target_id}")
-    return Target(*row)
+    return _target(row)
 
 
-def add_target(connection: Connection, name: str, description: str) -> Target:
-    _refuse_taken_name(connection, tables.target, name, None)
-    made = _inserted_id(connection, insert(tables.target).values(name=name, description=description))
-    return Target(made, name, description)
+def add_target(connection: Connection, new: Target) -> Target:
+    _refuse_taken_name(connection, tables.target, new.name, None)
+    return replace(new, id=_inserted_id(connection, insert(tables.target).values(_target_values(new))))
 
 
 def change_target(connection: Connection, target: Target) -> Target:
     _refuse_taken_name(connection, tables.target, target.name, target.id)
     changed = connection.execute(
-        update(tables.target)
-        .where(tables.target.c.id == target.id)
-        .values(name=target.name, description=target.description)
+        update(tables.target).where(tables.target.c.id == target.id).values(_target_values(target))
     )
     if changed.rowcount == 0:
         raise NotFound(f"target {target.id}")
@@ -211,7 +251,21 @@ def _probe(row: Row[Any], vantage_point_ids: Iterable[int]) -> Probe:
         is_enabled=row.is_enabled,
         vantage_point_ids=tuple(vantage_point_ids),
         sealed=row.sealed,
+        timing=_timing(row.schedule, row.interval_us),
+        tags=tuple(row.tags),
     )
+
+
+def _timing(kept: Mapping[str, Any], interval_us: int) -> Timing:
+    quiet = tuple((start, end) for start, end in kept.get("quiet", ()))
+    return Timing(**{**kept, "quiet": quiet, "interval_us": interval_us if interval_us >= SECOND_US else SECOND_US})
+
+
+def _schedule_values(timing: Timing) -> dict[str, Any]:
+    """What differs from a plain interval."""
+    plain = Timing()
+    names = ("way", "cron", "at", "spread_us", "zone", "quiet", "burst_interval_us", "burst_for_us")
+    return {name: value for name in names if (value := getattr(timing, name)) != getattr(plain, name)}
 
 
 def _probe_values(probe: Probe) -> dict[str, Any]:
@@ -233,6 +287,8 @@ def _probe_values(probe: Probe) -> dict[str, Any]:
         "judgement_n": probe.judgement.n,
         "judgement_m": probe.judgement.m,
         "is_enabled": probe.is_enabled,
+        "schedule": _schedule_values(probe.timing),
+        "tags": list(probe.tags),
     }
 
 

@@ -14,6 +14,7 @@ from sqlalchemy import (
     String,
     Table,
     UniqueConstraint,
+    false,
 )
 
 from kuppel.store.dialect import Whole
@@ -51,6 +52,10 @@ vantage_point = Table(
     Column("dropped_results", Integer, nullable=False, default=0),
     Column("missed_slots", Integer, nullable=False, default=0),
     Column("refused_results", Integer, nullable=False, default=0),
+    # The address from which its agent calls, as the hub sees it.
+    Column("seen_from", String, nullable=False, server_default=""),
+    # From when on its agent takes the hub's version; None when no update is announced.
+    Column("update_due_us", Whole),
 )
 
 # The last sequence number taken from each spool: what makes delivery exactly-once.
@@ -68,6 +73,10 @@ target = Table(
     Column("id", Integer, primary_key=True),
     Column("name", String, nullable=False, unique=True),
     Column("description", String, nullable=False, default=""),
+    Column("tags", JSON, nullable=False, server_default="[]"),
+    Column("service", String, nullable=False, server_default=""),
+    Column("site", String, nullable=False, server_default=""),
+    Column("is_important", Boolean, nullable=False, server_default=false()),
 )
 
 probe = Table(
@@ -89,6 +98,29 @@ probe = Table(
     Column("judgement_n", Integer, nullable=False),
     Column("judgement_m", Integer, nullable=False),
     Column("is_enabled", Boolean, nullable=False),
+    # What goes beyond the interval, as `inventory` writes it.
+    Column("schedule", JSON, nullable=False, server_default="{}"),
+    Column("tags", JSON, nullable=False, server_default="[]"),
+)
+
+# An application, a site, a team's estate: members by hand, and all that has one of its tags.
+group = Table(
+    "group",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String, nullable=False, unique=True),
+    Column("description", String, nullable=False),
+    Column("tags", JSON, nullable=False),
+)
+
+# `kind` is target, probe or vantage_point.
+group_member = Table(
+    "group_member",
+    metadata,
+    Column("group_id", ForeignKey("group.id", ondelete="CASCADE"), primary_key=True),
+    Column("kind", String, primary_key=True),
+    Column("member_id", Integer, primary_key=True, autoincrement=False),
+    sqlite_with_rowid=False,
 )
 
 # One probe from one vantage point, with its state and what the judgement needs to go on after a restart.

@@ -5,11 +5,13 @@ took and ignores what is not above it, so a batch sent twice, or cut differently
 that the agent had to drop results; it says how many.
 """
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from kuppel.core.duration import SECOND_US
 from kuppel.core.reason import Reason
+from kuppel.core.schedule import Timing
 
 RESULTS_PER_BATCH = 500
 BATCH_BYTES = 4 * 1024 * 1024
@@ -48,6 +50,35 @@ class Binding(Shape):
     source: str | None = Field(default=None, max_length=45, description="Source IP address.")
 
 
+class AskedTrial(Shape):
+    """A probe to run once, now; its result goes to the trial and is not kept."""
+
+    trial: str
+    kind: str
+    settings: dict[str, Any]
+    binding: Binding
+
+
+class TrialResult(Shape):
+    """What a trial came to; the result's stream and sequence say nothing."""
+
+    units: dict[str, str]
+    result: "DeliveredResult"
+
+
+class AssignedSchedule(Shape):
+    """When a probe runs, beyond its interval: `core.schedule.Timing` in JSON."""
+
+    way: Literal["every", "poisson", "daily", "cron"] = "every"
+    cron: str = ""
+    at: str = "00:00"
+    spread_us: int = 0
+    zone: str = "UTC"
+    quiet: list[tuple[str, str]] = Field(default_factory=list)
+    burst_interval_us: int = 0
+    burst_for_us: int = 0
+
+
 class AssignedProbe(Shape):
     """One stream as its agent sees it: what to run, how often, and how to repeat a failed attempt."""
 
@@ -58,12 +89,41 @@ class AssignedProbe(Shape):
     attempts: int = Field(ge=1)
     attempt_gap_us: int = Field(ge=0)
     binding: Binding
+    schedule: AssignedSchedule = Field(default_factory=AssignedSchedule)
+
+    def timing(self) -> Timing:
+        """
+        Raises
+        ------
+        SettingsError
+            for a schedule that this agent cannot follow.
+        """
+        told = self.schedule
+        return Timing(
+            told.way,
+            max(self.interval_us, SECOND_US) if told.way in ("every", "poisson") else SECOND_US,
+            told.cron,
+            told.at,
+            told.spread_us,
+            told.zone,
+            tuple(told.quiet),
+            told.burst_interval_us,
+            told.burst_for_us,
+        )
+
+
+class Update(Shape):
+    """A version that the hub has for its agents, and from when on they take it."""
+
+    version: str
+    due_us: Microseconds
 
 
 class Assignment(Shape):
     """All that an agent has to run."""
 
     probes: list[AssignedProbe]
+    update: Update | None = None
 
 
 class ClockReading(Shape):

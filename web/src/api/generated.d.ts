@@ -25,6 +25,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/agents/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The program that puts an agent on a machine
+         * @description Python, to be run by `python3` on that machine with an enrolment token in KUPPEL_AGENT_TOKEN.
+         */
+        get: operations["join_api_agents_join_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/agents/package/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The agent's package
+         * @description This hub's own version, as a Python wheel.
+         */
+        get: operations["agent_package_api_agents_package__name__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agents/self/assignment": {
         parameters: {
             query?: never;
@@ -96,6 +136,43 @@ export interface paths {
         /** Report how the agent is doing */
         put: operations["report_api_agents_self_report_put"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/agents/self/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the calling agent has to try now
+         * @description Answers as soon as something is to be tried, or with nothing when the time is over.
+         */
+        get: operations["trials_api_agents_self_trials_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/agents/self/trials/{trial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Deliver a trial's result */
+        post: operations["deliver_trial_api_agents_self_trials__trial__post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -366,6 +443,46 @@ export interface paths {
         put?: never;
         /** Add a probe */
         post: operations["add_probe_api_probes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probes/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change many probes at once
+         * @description All of them, or none.
+         */
+        post: operations["change_probes_api_probes_changes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probes/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a probe would cost
+         * @description For each agent and all together, without saving anything.
+         */
+        post: operations["plan_api_probes_plan_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -713,6 +830,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add and change targets from a CSV file
+         * @description RFC 4180, with a head that names the columns: name, and any of description, service, site, tags (separated by
+         *     semicolons), important (yes or no). A name that is known is changed in the columns that are there. All rows, or none.
+         */
+        post: operations["import_targets_api_targets_import_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/{target}": {
         parameters: {
             query?: never;
@@ -780,6 +918,27 @@ export interface paths {
         get: operations["list_vantage_points_api_vantage_points_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vantage-points/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change many vantage points at once
+         * @description Tags, and from when on their agents take the hub's version. An update that was announced can be put off by another
+         *     date. All of them, or none.
+         */
+        post: operations["change_vantage_points_api_vantage_points_changes_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -967,6 +1126,21 @@ export interface components {
             per_minute: number;
         };
         /**
+         * AskedTrial
+         * @description A probe to run once, now; its result goes to the trial and is not kept.
+         */
+        AskedTrial: {
+            binding: components["schemas"]["Binding"];
+            /** Kind */
+            kind: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Trial */
+            trial: string;
+        };
+        /**
          * AssignedProbe
          * @description One stream as its agent sees it: what to run, how often, and how to repeat a failed attempt.
          */
@@ -980,6 +1154,7 @@ export interface components {
             interval_us: number;
             /** Kind */
             kind: string;
+            schedule?: components["schemas"]["AssignedSchedule"];
             /** Settings */
             settings: {
                 [key: string]: unknown;
@@ -988,12 +1163,60 @@ export interface components {
             stream: number;
         };
         /**
+         * AssignedSchedule
+         * @description When a probe runs, beyond its interval: `core.schedule.Timing` in JSON.
+         */
+        AssignedSchedule: {
+            /**
+             * At
+             * @default 00:00
+             */
+            at: string;
+            /**
+             * Burst For Us
+             * @default 0
+             */
+            burst_for_us: number;
+            /**
+             * Burst Interval Us
+             * @default 0
+             */
+            burst_interval_us: number;
+            /**
+             * Cron
+             * @default
+             */
+            cron: string;
+            /** Quiet */
+            quiet?: [
+                string,
+                string
+            ][];
+            /**
+             * Spread Us
+             * @default 0
+             */
+            spread_us: number;
+            /**
+             * Way
+             * @default every
+             * @enum {string}
+             */
+            way: "every" | "poisson" | "daily" | "cron";
+            /**
+             * Zone
+             * @default UTC
+             */
+            zone: string;
+        };
+        /**
          * Assignment
          * @description All that an agent has to run.
          */
         Assignment: {
             /** Probes */
             probes: components["schemas"]["AssignedProbe"][];
+            update?: components["schemas"]["Update"] | null;
         };
         /** AttemptShape */
         AttemptShape: {
@@ -1230,6 +1453,18 @@ export interface components {
             /** Streams */
             streams: components["schemas"]["ComparedShape"][];
             window: components["schemas"]["Window"];
+        };
+        /**
+         * CostShape
+         * @description About what a probe costs each agent that runs it.
+         */
+        CostShape: {
+            /** Octets A Day */
+            octets_a_day: number;
+            /** Octets A Run */
+            octets_a_run: number;
+            /** Runs A Day */
+            runs_a_day: number;
         };
         /** Credentials */
         Credentials: {
@@ -1552,6 +1787,61 @@ export interface components {
             version: string;
         };
         /**
+         * HopShape
+         * @description One address at one distance.
+         */
+        HopShape: {
+            /**
+             * Address
+             * @description Null where none answered.
+             */
+            address: string | null;
+            /**
+             * Answered
+             * @default 0
+             */
+            answered: number;
+            /** Flows */
+            flows: number;
+            /**
+             * Labels
+             * @description MPLS labels that its answer carried.
+             */
+            labels?: string[];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Reply Ttl */
+            reply_ttl?: number | null;
+            /** Rtt Min Us */
+            rtt_min_us?: number | null;
+            /** Rtt Us */
+            rtt_us?: number | null;
+            /** Sent */
+            sent: number;
+            /** Ttl */
+            ttl: number;
+        };
+        /**
+         * Imported
+         * @description What an import did; with any wrong row it would have done nothing.
+         */
+        Imported: {
+            /** Added */
+            added: string[];
+            /** Changed */
+            changed: string[];
+            /** Unchanged */
+            unchanged: number;
+        };
+        /**
          * JudgementShape
          * @description n of the last m runs decide.
          */
@@ -1599,8 +1889,25 @@ export interface components {
          * @description A probe kind: its settings as JSON Schema, what it measures and why it may fail.
          */
         KindShape: {
+            /**
+             * About
+             * @description What it does and what its figures mean, in one paragraph.
+             */
+            about: string;
+            /**
+             * Interval S
+             * @description The trade's usual time between two runs, in s.
+             */
+            interval_s: number;
             /** Label */
             label: string;
+            /**
+             * Labels
+             * @description Words by quantity.
+             */
+            labels: {
+                [key: string]: string;
+            };
             /** Main */
             main: string;
             /** Name */
@@ -1624,6 +1931,13 @@ export interface components {
             /** Settings */
             settings: {
                 [key: string]: unknown;
+            };
+            /**
+             * Worse
+             * @description Which way is worse, by quantity: higher or lower.
+             */
+            worse: {
+                [key: string]: string;
             };
         };
         /**
@@ -1658,6 +1972,16 @@ export interface components {
              * @example ms
              */
             unit: string;
+        };
+        /**
+         * LoadShape
+         * @description What its probes come to, by their schedules.
+         */
+        LoadShape: {
+            /** Octets A Day */
+            octets_a_day: number;
+            /** Runs A Minute */
+            runs_a_minute: number;
         };
         /**
          * MatrixCell
@@ -1897,6 +2221,28 @@ export interface components {
             role: components["schemas"]["Role"];
         };
         /**
+         * NewPlan
+         * @description A probe that may not be saved yet, as far as its cost goes.
+         */
+        NewPlan: {
+            /** Interval S */
+            interval_s: number;
+            /** Kind */
+            kind: string;
+            /**
+             * Probe
+             * @description The probe whose credentials masks in the settings stand for.
+             */
+            probe?: number | null;
+            schedule?: components["schemas"]["ScheduleShape"];
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Vantage Points */
+            vantage_points?: number[];
+        };
+        /**
          * NewProbe
          * @description A probe to add. Settings are those of its kind: see `GET /api/probe-kinds`.
          */
@@ -1939,6 +2285,7 @@ export interface components {
              * @example booking front page
              */
             name: string;
+            schedule?: components["schemas"]["ScheduleShape"];
             /**
              * Settings
              * @example {
@@ -1948,6 +2295,8 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+            /** Tags */
+            tags?: string[];
             /**
              * Target
              * @description Id of the target that it measures.
@@ -1970,10 +2319,35 @@ export interface components {
              */
             description: string;
             /**
+             * Is Important
+             * @description Whether it is looked at first.
+             * @default false
+             */
+            is_important: boolean;
+            /**
              * Name
              * @example booking site
              */
             name: string;
+            /**
+             * Service
+             * @description The service that it belongs to, in words.
+             * @default
+             */
+            service: string;
+            /**
+             * Site
+             * @description Where it stands, in words.
+             * @default
+             */
+            site: string;
+            /**
+             * Tags
+             * @example [
+             *       "harbour"
+             *     ]
+             */
+            tags?: string[];
         };
         /** PersonShape */
         PersonShape: {
@@ -2021,6 +2395,72 @@ export interface components {
             password: string;
             person: components["schemas"]["PersonShape"];
         };
+        /**
+         * PlanShape
+         * @description What each agent, and all together, would do in a day.
+         */
+        PlanShape: {
+            each: components["schemas"]["CostShape"];
+            /**
+             * Next Runs
+             * @description The next times at which one agent would run it.
+             */
+            next_runs: string[];
+            /** Octets A Day */
+            octets_a_day: number;
+            /** Runs A Day */
+            runs_a_day: number;
+            /**
+             * Schedule
+             * @description When it runs, in words.
+             */
+            schedule: string;
+        };
+        /**
+         * PointChanges
+         * @description The same change to many vantage points. What is left out stays as it is.
+         */
+        PointChanges: {
+            /** Add Tags */
+            add_tags?: string[];
+            /** Remove Tags */
+            remove_tags?: string[];
+            /**
+             * Update Due
+             * @description Announce the hub's version from then on.
+             */
+            update_due?: string | null;
+            /** Vantage Points */
+            vantage_points: number[];
+            /**
+             * Withdraw Update
+             * @description Take an announced update back.
+             * @default false
+             */
+            withdraw_update: boolean;
+        };
+        /**
+         * ProbeChanges
+         * @description The same change to many probes. What is left out stays as it is.
+         */
+        ProbeChanges: {
+            /** Add Tags */
+            add_tags?: string[];
+            /** Add Vantage Points */
+            add_vantage_points?: number[];
+            /** Attempts */
+            attempts?: number | null;
+            /** Interval S */
+            interval_s?: number | null;
+            /** Is Enabled */
+            is_enabled?: boolean | null;
+            /** Probes */
+            probes: number[];
+            /** Remove Tags */
+            remove_tags?: string[];
+            /** Remove Vantage Points */
+            remove_vantage_points?: number[];
+        };
         /** ProbeShape */
         ProbeShape: {
             /**
@@ -2063,6 +2503,7 @@ export interface components {
              * @example booking front page
              */
             name: string;
+            schedule?: components["schemas"]["ScheduleShape"];
             /**
              * Settings
              * @example {
@@ -2072,11 +2513,15 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+            /** Tags */
+            tags?: string[];
             /**
              * Target
              * @description Id of the target that it measures.
              */
             target: number;
+            /** @description What follows from it; not part of what can be changed. */
+            told: components["schemas"]["ToldShape"];
             /**
              * Vantage Points
              * @description Ids of the vantage points that run it.
@@ -2176,7 +2621,7 @@ export interface components {
          *     (`store.days`), and in `SENTENCES`; nowhere else.
          * @enum {string}
          */
-        Reason: "name_not_found" | "name_timeout" | "no_address_of_family" | "no_route" | "no_reply" | "connection_refused" | "connection_reset" | "connect_timeout" | "tls_failed" | "certificate_invalid" | "proxy_failed" | "timeout" | "unexpected_status" | "unexpected_text" | "too_many_redirects" | "protocol_error" | "not_permitted" | "binding_unusable" | "agent_error" | "response_code" | "unexpected_answer";
+        Reason: "name_not_found" | "name_timeout" | "no_address_of_family" | "no_route" | "no_reply" | "connection_refused" | "connection_reset" | "connect_timeout" | "tls_failed" | "certificate_invalid" | "proxy_failed" | "timeout" | "unexpected_status" | "unexpected_text" | "too_many_redirects" | "protocol_error" | "not_permitted" | "binding_unusable" | "agent_error" | "response_code" | "unexpected_answer" | "not_reached" | "budget_spent" | "step_failed" | "no_browser" | "call_refused";
         /**
          * Receipt
          * @description Everything up to `acknowledged` is on disk or refused: the agent may forget it.
@@ -2214,6 +2659,19 @@ export interface components {
             sequence: number;
             /** Value */
             value: string;
+        };
+        /** RequestShape */
+        RequestShape: {
+            /** Octets */
+            octets: number;
+            /** Start Ms */
+            start_ms: number;
+            /** Status */
+            status: number;
+            /** Time Ms */
+            time_ms: number;
+            /** Url */
+            url: string;
         };
         /**
          * Ribbon
@@ -2257,10 +2715,36 @@ export interface components {
              */
             agent_busy_lag_us?: number | null;
             /**
+             * Answered
+             * @description Packets answered.
+             */
+            answered?: number | null;
+            /**
              * Answers
              * @description Answers to a DNS question.
              */
             answers?: string[];
+            /**
+             * Archive
+             * @description The page load as HAR 1.2.
+             */
+            archive?: {
+                [key: string]: unknown;
+            };
+            /**
+             * By Way
+             * @description Figures of each way, by its name.
+             */
+            by_way?: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            /**
+             * Call
+             * @description The final answer to a call's set-up.
+             */
+            call?: string | null;
             /**
              * Chain
              * @description Certificates as they were sent, the leaf first.
@@ -2274,15 +2758,73 @@ export interface components {
              */
             code?: string | null;
             /**
+             * Connections
+             * @description Open connections by process and peer.
+             */
+            connections?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Console
+             * @description Errors on a page's console.
+             */
+            console?: string[];
+            /**
+             * Disks
+             * @description Mounted disks of a machine.
+             */
+            disks?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Failed Requests
+             * @description Requests of a page that failed.
+             */
+            failed_requests?: string[];
+            /**
+             * Flows
+             * @description Flows along which a path was looked for.
+             */
+            flows?: number | null;
+            /**
              * Headers
              * @description Headers of the answer.
              */
             headers?: string[][];
             /**
+             * Hops
+             * @description Hops of a path, the nearest first.
+             */
+            hops?: components["schemas"]["HopShape"][];
+            /**
+             * Interfaces
+             * @description Network cards of a machine.
+             */
+            interfaces?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Limited By
+             * @description The hop that refuses larger packets.
+             */
+            limited_by?: string | null;
+            /**
              * Local
              * @description Source address used.
              */
             local?: string | null;
+            /**
+             * Over S
+             * @description Over what time rates of a machine are, in s.
+             */
+            over_s?: number | null;
+            /**
+             * Processes
+             * @description Processes with most memory.
+             */
+            processes?: {
+                [key: string]: unknown;
+            }[];
             /**
              * Refused
              * @description What came back and was no answer.
@@ -2294,10 +2836,25 @@ export interface components {
              */
             remote?: string | null;
             /**
+             * Requests
+             * @description The slowest requests of a page.
+             */
+            requests?: components["schemas"]["RequestShape"][];
+            /**
              * Round Trips Us
              * @description Each packet; null when lost.
              */
             round_trips_us?: (number | null)[];
+            /**
+             * Screenshot
+             * @description A picture of a page that failed: JPEG in base 64.
+             */
+            screenshot?: string | null;
+            /**
+             * Sent
+             * @description Packets sent.
+             */
+            sent?: number | null;
             /**
              * Size
              * @description Octets of the answer.
@@ -2313,6 +2870,11 @@ export interface components {
              * @description HTTP status.
              */
             status?: number | null;
+            /**
+             * Steps
+             * @description Steps of a transaction, as far as it went.
+             */
+            steps?: components["schemas"]["StepShape"][];
             /**
              * Timings Ms
              * @description Phases that a failed fetch got through.
@@ -2330,6 +2892,11 @@ export interface components {
              * @description accepted, or why the chain was not.
              */
             verification?: string | null;
+            /**
+             * Ways
+             * @description Ways that flows took; null did not answer.
+             */
+            ways?: (string | null)[][];
         };
         /** RunPage */
         RunPage: {
@@ -2396,6 +2963,71 @@ export interface components {
             time: string;
             /** Words */
             words: string;
+        };
+        /**
+         * ScheduleShape
+         * @description When a probe runs, beside its interval.
+         */
+        ScheduleShape: {
+            /**
+             * At
+             * @description Time of day of a daily run.
+             * @default 03:00
+             */
+            at: string;
+            /**
+             * Burst For S
+             * @description … for so many s.
+             * @default 0
+             */
+            burst_for_s: number;
+            /**
+             * Burst Interval S
+             * @description After a failed run, run every so many s …
+             * @default 0
+             */
+            burst_interval_s: number;
+            /**
+             * Cron
+             * @description A crontab line (POSIX).
+             * @default
+             * @example *\/15 6-18 * * 1-5
+             */
+            cron: string;
+            /**
+             * Quiet
+             * @description When nothing is run, from and to.
+             * @example [
+             *       [
+             *         "22:00",
+             *         "05:00"
+             *       ]
+             *     ]
+             */
+            quiet?: [
+                string,
+                string
+            ][];
+            /**
+             * Spread S
+             * @description Each agent runs later by its own share of this, in s.
+             * @default 0
+             */
+            spread_s: number;
+            /**
+             * Way
+             * @description every: evenly; poisson: at random times with the interval as mean; daily: at `at`; cron: by `cron`.
+             * @default every
+             * @enum {string}
+             */
+            way: "every" | "poisson" | "daily" | "cron";
+            /**
+             * Zone
+             * @description Zone of all times of day here.
+             * @default UTC
+             * @example Europe/Oslo
+             */
+            zone: string;
         };
         /**
          * Scope
@@ -2532,6 +3164,25 @@ export interface components {
          * @enum {string}
          */
         State: "fine" | "degraded" | "breached" | "silent";
+        /** StepShape */
+        StepShape: {
+            /** Address */
+            address?: string | null;
+            /** Failed */
+            failed?: string | null;
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+            /** Size */
+            size?: number | null;
+            /** Status */
+            status?: number | null;
+            /** Timings Ms */
+            timings_ms?: {
+                [key: string]: number;
+            };
+        };
         /** StoreShape */
         StoreShape: {
             /** Bytes */
@@ -2697,10 +3348,49 @@ export interface components {
             /** Id */
             id: number;
             /**
+             * Is Important
+             * @description Whether it is looked at first.
+             * @default false
+             */
+            is_important: boolean;
+            /**
              * Name
              * @example booking site
              */
             name: string;
+            /**
+             * Service
+             * @description The service that it belongs to, in words.
+             * @default
+             */
+            service: string;
+            /**
+             * Site
+             * @description Where it stands, in words.
+             * @default
+             */
+            site: string;
+            /**
+             * Tags
+             * @example [
+             *       "harbour"
+             *     ]
+             */
+            tags?: string[];
+        };
+        /** ToldShape */
+        ToldShape: {
+            cost: components["schemas"]["CostShape"];
+            /** Kind Label */
+            kind_label: string;
+            /**
+             * Schedule
+             * @description When it runs, in words.
+             * @example every 60 s
+             */
+            schedule: string;
+            /** Target Name */
+            target_name: string;
         };
         /** TopShape */
         TopShape: {
@@ -2714,6 +3404,30 @@ export interface components {
             /** Streams */
             streams: components["schemas"]["RankedShape"][];
             window: components["schemas"]["Window"];
+        };
+        /**
+         * TrialResult
+         * @description What a trial came to; the result's stream and sequence say nothing.
+         */
+        TrialResult: {
+            result: components["schemas"]["DeliveredResult"];
+            /** Units */
+            units: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * Update
+         * @description A version that the hub has for its agents, and from when on they take it.
+         */
+        Update: {
+            /**
+             * Due Us
+             * @description UTC, microseconds since 1970-01-01T00:00:00Z.
+             */
+            due_us: number;
+            /** Version */
+            version: string;
         };
         /**
          * VantagePointShape
@@ -2759,11 +3473,17 @@ export interface components {
              */
             is_busy: boolean;
             /**
+             * Is Current
+             * @description Whether its agent is of the hub's version.
+             */
+            is_current: boolean;
+            /**
              * Kind
              * @description public, site, mobile or personal.
              * @example site
              */
             kind: string;
+            load: components["schemas"]["LoadShape"];
             /** Missed Slots */
             missed_slots: number;
             /**
@@ -2776,6 +3496,11 @@ export interface components {
              * @example harbour office, Lundhavn
              */
             place: string;
+            /**
+             * Probes
+             * @description How many probes it runs.
+             */
+            probes: number;
             /**
              * Provider
              * @example Quillnet
@@ -2795,6 +3520,11 @@ export interface components {
              */
             seen: string;
             /**
+             * Seen From
+             * @description The address from which its agent calls, as the hub sees it.
+             */
+            seen_from: string;
+            /**
              * Spooled
              * @description Results waiting at the agent.
              */
@@ -2807,6 +3537,11 @@ export interface components {
              *     ]
              */
             tags: string[];
+            /**
+             * Update Due
+             * @description From when on its agent takes the hub's version; null without one.
+             */
+            update_due: string | null;
             /** Version */
             version: string;
         };
@@ -2904,6 +3639,102 @@ export interface operations {
             };
             /** @description The disk is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    join_api_agents_join_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    agent_package_api_agents_package__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3124,6 +3955,116 @@ export interface operations {
             };
             /** @description The store has no time, or the caller must wait */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trials_api_agents_self_trials_get: {
+        parameters: {
+            query?: {
+                /** @description How long to wait for one. */
+                wait_s?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedTrial"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deliver_trial_api_agents_self_trials__trial__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialResult"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4129,6 +5070,135 @@ export interface operations {
             };
             /** @description The disk is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_probes_api_probes_changes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeChanges"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    plan_api_probes_plan_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlan"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5495,6 +6565,84 @@ export interface operations {
             };
         };
     };
+    import_targets_api_targets_import_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     change_target_api_targets__target__put: {
         parameters: {
             query?: never;
@@ -5834,6 +6982,84 @@ export interface operations {
             };
             /** @description Not allowed */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_vantage_points_api_vantage_points_changes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PointChanges"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VantagePointShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,10 +4,13 @@ import hashlib
 from dataclasses import replace
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
+from kuppel import __version__
 from kuppel.core.error import SettingsError
+from kuppel.core.quantity import check_unit
+from kuppel.hub import package
 from kuppel.hub.api.guard import Access, bearer, may, note_token_refused, unauthorised
 from kuppel.hub.api.problem import Refusal, responses
 from kuppel.hub.api.shapes import HubDep
@@ -24,12 +27,16 @@ from kuppel.store.record import Entry
 from kuppel.wire.delivery import (
     AgentDescription,
     AgentReport,
+    AskedTrial,
     AssignedProbe,
+    AssignedSchedule,
     Assignment,
     Binding,
     ClockReading,
     Enrolment,
     Receipt,
+    TrialResult,
+    Update,
 )
 
 router = APIRouter(prefix="/agents", tags=["agents"])
@@ -109,11 +116,22 @@ def assignment(own: OwnDep, hub: HubDep, request: Request) -> Response:
             attempts=probe.attempts,
             attempt_gap_us=probe.attempt_gap_us,
             binding=Binding(interface=probe.interface, source=probe.source),
+            schedule=AssignedSchedule(
+                way=probe.timing.way,
+                cron=probe.timing.cron,
+                at=probe.timing.at,
+                spread_us=probe.timing.spread_us,
+                zone=probe.timing.zone,
+                quiet=list(probe.timing.quiet),
+                burst_interval_us=probe.timing.burst_interval_us,
+                burst_for_us=probe.timing.burst_for_us,
+            ),
         )
         for one in streams
         for probe in [probes[one.probe_id]]
     ]
-    body = Assignment(probes=assigned).model_dump_json().encode()
+    update = None if own.update_due_us is None else Update(version=__version__, due_us=own.update_due_us)
+    body = Assignment(probes=assigned, update=update).model_dump_json().encode()
     etag = f'"{hashlib.sha256(body).hexdigest()[:32]}"'
     if request.headers.get("If-None-Match") == etag:
         return Response(status_code=304, headers={"ETag": etag})
@@ -132,9 +150,41 @@ async def clock(received_us: Annotated[int, Depends(_arrival)], _caller: AgentDe
 
 
 @router.put("/self/report", status_code=204, summary="Report how the agent is doing", responses=responses(401, 422, 429))
-def report(own: OwnDep, told: AgentReport, hub: HubDep) -> None:
-    values = told.description.model_dump() | told.model_dump(exclude={"description"})
+def report(own: OwnDep, told: AgentReport, hub: HubDep, caller: AgentDep) -> None:
+    values = told.description.model_dump() | told.model_dump(exclude={"description"}) | {"seen_from": caller.address}
     hub.writer.write(lambda connection: inventory.note_report(connection, own.id, values, now_us()))
+
+
+@router.get("/self/trials", summary="What the calling agent has to try now", responses=responses(401))
+async def trials(
+    own: OwnDep, hub: HubDep, wait_s: Annotated[float, Query(ge=0, le=50, description="How long to wait for one.")] = 25
+) -> list[AskedTrial]:
+    """Answers as soon as something is to be tried, or with nothing when the time is over."""
+    return await hub.trials.wait(own.id, wait_s, now_us())
+
+
+@router.post(
+    "/self/trials/{trial}", status_code=204, summary="Deliver a trial's result", responses=responses(401, 404, 422)
+)
+def deliver_trial(trial: str, told: TrialResult, own: OwnDep, hub: HubDep) -> None:
+    for name, unit in told.units.items():
+        check_unit(name, unit, f"units.{name}")
+    if not hub.trials.take(trial, own.id, told.result, told.units):
+        raise Refusal(404, "Nobody waits for this trial any more.", remedy="Forget it.")
+
+
+@router.get("/join", summary="The program that puts an agent on a machine", dependencies=[may(Access.ANYBODY)])
+def join(request: Request) -> Response:
+    """Python, to be run by `python3` on that machine with an enrolment token in KUPPEL_AGENT_TOKEN."""
+    return Response(package.joining(str(request.base_url).rstrip("/")), media_type="text/x-python; charset=utf-8")
+
+
+@router.get("/package/{name}", summary="The agent's package", responses=responses(404), dependencies=[may(Access.ANYBODY)])
+def agent_package(name: str) -> Response:
+    """This hub's own version, as a Python wheel."""
+    if name != package.wheel_name():
+        raise Refusal(404, "There is no such package.", remedy=f"This hub has {package.wheel_name()}.")
+    return Response(package.wheel(), media_type="application/zip")
 
 
 @router.post(

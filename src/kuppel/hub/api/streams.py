@@ -6,24 +6,21 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from kuppel.core.limit import run_level
 from kuppel.core.quantity import QUANTITIES
-from kuppel.core.reason import SENTENCES, Reason
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape
 from kuppel.hub.api.problem import responses
+from kuppel.hub.api.run import QuantityShape, RunShape, quantities_of, stored_run
 from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none, column
 from kuppel.hub.engine import reading
 from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
 from kuppel.hub.engine.statistic import share_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history
-from kuppel.store.history import StoredFact, StoredRun
 
 router = APIRouter(prefix="/streams", tags=["streams"], dependencies=[may(Access.SEE)])
-_LEVEL_NAMES = ("inside", "between", "degraded", "breached")
 
 
 class StreamName(BaseModel):
@@ -134,57 +131,6 @@ class FiguresShape(BaseModel):
     shares_under: list[ShareUnder]
     usual_phases: dict[str, float] = Field(description="Median of each phase over the window, in ms.")
     neighbours: list[NeighbourShape]
-
-
-class AttemptShape(BaseModel):
-    started: datetime
-    duration_ms: float
-    reason: str | None
-    words: str = Field(description="Why it failed, in words; empty when it succeeded.")
-    note: str
-
-
-class RunDetail(BaseModel):
-    """What explains a run beyond its quantities; each kind of probe fills in its own part, and old runs may lack all."""
-
-    status: int | None = Field(default=None, description="HTTP status.")
-    size: int | None = Field(default=None, description="Octets of the answer.")
-    headers: list[list[str]] = Field(default_factory=list, description="Headers of the answer.")
-    local: str | None = Field(default=None, description="Source address used.")
-    timings_ms: dict[str, float] | None = Field(default=None, description="Phases that a failed fetch got through.")
-    round_trips_us: list[float | None] = Field(default_factory=list, description="Each packet; null when lost.")
-    stamps: str | None = Field(default=None, description="Who took the times of the packets.")
-    code: str | None = Field(default=None, description="DNS response code.")
-    answers: list[str] = Field(default_factory=list, description="Answers to a DNS question.")
-    transport: str | None = Field(default=None, description="udp or tcp.")
-    remote: str | None = Field(default=None, description="Address that was reached.")
-    chain: list[dict[str, str]] = Field(default_factory=list, description="Certificates as they were sent, the leaf first.")
-    verification: str | None = Field(default=None, description="accepted, or why the chain was not.")
-    refused: int | None = Field(default=None, description="What came back and was no answer.")
-    agent_busy_lag_us: int | None = Field(default=None, description="How late the agent woke, when it was too busy.")
-
-
-class RunShape(BaseModel):
-    """One run. `level` is where it lies against its limits."""
-
-    time: datetime
-    is_ok: bool
-    reason: str | None
-    words: str
-    level: str = Field(examples=list(_LEVEL_NAMES))
-    quantities: dict[str, float]
-    attempts: list[AttemptShape]
-    detail: RunDetail
-    facts: dict[str, str] = Field(description="What held at that time.")
-    is_generated: bool
-
-
-class QuantityShape(BaseModel):
-    """A quantity with its words and its UCUM unit."""
-
-    name: str = Field(examples=["rtt_p95"])
-    label: str = Field(examples=["95th percentile of the run's round trips"])
-    unit: str = Field(examples=["ms"])
 
 
 class RunPage(BaseModel):
@@ -309,13 +255,10 @@ def read_runs(
 ) -> RunPage:
     joined = joined_stream(hub.database, stream)
     found = hub.readers.ask(reading.runs, stream, window.from_us, window.to_us, limit + 1, is_failed_only=only == "failed")
-    page = [_run(one, joined, found.facts) for one in found.runs[:limit]]
+    page = [stored_run(one, joined, found.facts) for one in found.runs[:limit]]
     return RunPage(
         runs=page,
-        quantities=[
-            QuantityShape(name=one.name, label=one.label, unit=one.unit)
-            for one in (QUANTITIES[name] for name in KINDS[joined.probe.kind].quantities)
-        ],
+        quantities=quantities_of(KINDS[joined.probe.kind]),
         next=page[-1].time if len(found.runs) > limit else None,
         failed=found.failed,
         total=found.total,
@@ -332,33 +275,3 @@ def read_facts(stream: int, hub: HubDep, window: WindowDep) -> list[FactShape]:
         for one in found
         if one.until_us is None or one.until_us > window.from_us
     ]
-
-
-def _run(run: StoredRun, joined: Joined, facts: list[StoredFact]) -> RunShape:
-    held = {fact.name: fact.value for fact in facts if fact.from_us <= run.time_us}
-    level = run_level(run.reason is None, run.quantities, joined.probe.limits)
-    return RunShape(
-        time=at(run.time_us),
-        is_ok=run.reason is None,
-        reason=run.reason,
-        words=_words(run.reason),
-        level=_LEVEL_NAMES[level],
-        quantities=dict(run.quantities),
-        attempts=[
-            AttemptShape(
-                started=at(one["started_us"]),
-                duration_ms=one["duration_us"] / 1000,
-                reason=one["reason"],
-                words=_words(one["reason"]),
-                note=one["note"],
-            )
-            for one in run.attempts
-        ],
-        detail=RunDetail.model_validate(run.detail),
-        facts=held,
-        is_generated=run.is_generated,
-    )
-
-
-def _words(reason: str | None) -> str:
-    return "" if reason is None else SENTENCES[Reason(reason)]

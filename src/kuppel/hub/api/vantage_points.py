@@ -3,18 +3,21 @@
 from datetime import datetime
 
 from fastapi import APIRouter
-from pydantic import BaseModel, Field
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
+from kuppel import __version__
 from kuppel.core.state import group_state
 from kuppel.hub.api.guard import Access, Admin, may
+from kuppel.hub.api.probes import stored_cost
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import GroupSummary, HubDep, at
+from kuppel.hub.api.shapes import GroupSummary, HubDep, at, at_or_none, microseconds
+from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
-from kuppel.hub.engine.joined import joined_streams
-from kuppel.hub.hub import now_us
+from kuppel.hub.engine.joined import Joined, joined_streams
+from kuppel.hub.hub import Hub, now_us
 from kuppel.store import inventory
 from kuppel.store.database import Connection
-from kuppel.store.inventory import VantagePoint
+from kuppel.store.inventory import Probe, VantagePoint
 
 router = APIRouter(prefix="/vantage-points", tags=["vantage points"])
 
@@ -42,10 +45,16 @@ class VantagePointShape(BaseModel):
     dropped_results: int
     missed_slots: int
     refused_results: int
+    seen_from: str = Field(description="The address from which its agent calls, as the hub sees it.")
+    update_due: datetime | None = Field(description="From when on its agent takes the hub's version; null without one.")
+    is_current: bool = Field(description="Whether its agent is of the hub's version.")
+    probes: int = Field(description="How many probes it runs.")
+    load: "LoadShape"
     summary: GroupSummary
 
     @classmethod
-    def of(cls, point: VantagePoint, summary: GroupSummary) -> "VantagePointShape":
+    def of(cls, point: VantagePoint, probes: list[Probe], summary: GroupSummary) -> "VantagePointShape":
+        costs = [stored_cost(one) for one in probes]
         return cls(
             id=point.id,
             name=point.name,
@@ -67,21 +76,76 @@ class VantagePointShape(BaseModel):
             dropped_results=point.dropped_results,
             missed_slots=point.missed_slots,
             refused_results=point.refused_results,
+            seen_from=point.seen_from,
+            update_due=at_or_none(point.update_due_us),
+            is_current=point.version == __version__,
+            probes=len(probes),
+            load=LoadShape(
+                runs_a_minute=round(sum(one.runs_a_day for one in costs) / 1440, 2),
+                octets_a_day=sum(one.octets_a_day for one in costs),
+            ),
             summary=summary,
         )
+
+
+class LoadShape(BaseModel):
+    """What its probes come to, by their schedules."""
+
+    runs_a_minute: float
+    octets_a_day: float
+
+
+class PointChanges(BaseModel):
+    """The same change to many vantage points. What is left out stays as it is."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    vantage_points: list[int] = Field(min_length=1, max_length=1000)
+    add_tags: list[Tag] = Field(default_factory=list)
+    remove_tags: list[Tag] = Field(default_factory=list)
+    update_due: AwareDatetime | None = Field(default=None, description="Announce the hub's version from then on.")
+    withdraw_update: bool = Field(default=False, description="Take an announced update back.")
 
 
 @router.get("", summary="List vantage points", dependencies=[may(Access.SEE)])
 def list_vantage_points(hub: HubDep) -> list[VantagePointShape]:
     with hub.database.reading() as connection:
         points = inventory.vantage_points(connection)
-    streams = joined_streams(hub.database)
+    return _shapes(hub, points)
+
+
+def _shapes(hub: Hub, points: list[VantagePoint]) -> list[VantagePointShape]:
+    own: dict[int, list[Joined]] = {}
+    for one in joined_streams(hub.database):
+        own.setdefault(one.vantage_point.id, []).append(one)
     return [
         VantagePointShape.of(
-            one, GroupSummary.of(group_state(s.stream.state for s in streams if s.vantage_point.id == one.id))
+            point,
+            [one.probe for one in own.get(point.id, [])],
+            GroupSummary.of(group_state(one.stream.state for one in own.get(point.id, []))),
         )
-        for one in points
+        for point in points
     ]
+
+
+@router.post("/changes", summary="Change many vantage points at once", responses=responses(404, 422, 429, 507))
+def change_vantage_points(changes: PointChanges, hub: HubDep, caller: Admin) -> list[VantagePointShape]:
+    """Tags, and from when on their agents take the hub's version. An update that was announced can be put off by another
+    date. All of them, or none."""
+
+    def job(connection: Connection) -> Changed[list[VantagePoint]]:
+        made = []
+        for point_id in dict.fromkeys(changes.vantage_points):
+            point = inventory.vantage_point(connection, point_id)
+            tags = [one for one in dict.fromkeys((*point.tags, *changes.add_tags)) if one not in changes.remove_tags]
+            due_us = point.update_due_us if changes.update_due is None else microseconds(changes.update_due)
+            due_us = None if changes.withdraw_update else due_us
+            made.append(inventory.arrange_vantage_point(connection, point_id, tags, due_us))
+        told = changes.model_dump(mode="json", exclude={"vantage_points"}, exclude_defaults=True)
+        names = ", ".join(one.name for one in made)
+        return Changed(made, f"{len(made)} vantage points: {names}"[:300], None, told)
+
+    return _shapes(hub, change(hub.writer, caller, "changed", now_us(), job))
 
 
 @router.delete(

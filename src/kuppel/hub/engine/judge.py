@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import structlog
 
 from kuppel.core.limit import run_level
+from kuppel.core.schedule import longest_gap
 from kuppel.core.state import State, StreamState, after_run, after_time, silent_after
 from kuppel.hub.live import LiveBus, LiveEvent
 from kuppel.probes.registry import KINDS
@@ -26,6 +27,8 @@ class _Judged:
     """One stream in the judge's memory."""
 
     probe: Probe
+    # The longest time that may pass between two runs.
+    gap_us: int
     state: StreamState
     since_us: int
     last_run_us: int | None
@@ -113,12 +116,12 @@ class Judge:
         if judged.last_run_us is None:
             return []
         before = judged.state
-        judged.state = after_time(before, judged.last_run_us, now_us, judged.probe.interval_us, self._delivery_us)
+        judged.state = after_time(before, judged.last_run_us, now_us, judged.gap_us, self._delivery_us)
         if judged.state is before:
             return []
         # It has been silent since its last result, not since we noticed.
         judged.since_us = judged.last_run_us
-        return [(judged.last_run_us + silent_after(judged.probe.interval_us, self._delivery_us), State.SILENT)]
+        return [(judged.last_run_us + silent_after(judged.gap_us, self._delivery_us), State.SILENT)]
 
     def _replay(self, stream_id: int) -> None:
         judged = self._streams[stream_id]
@@ -147,7 +150,9 @@ class Judge:
 
 def _updated(known: _Judged | None, stored: Stream, probe: Probe) -> _Judged:
     if known is None:
-        return _Judged(probe, stored.judged, stored.state_since_us, stored.last_run_us)
+        return _Judged(probe, longest_gap(probe.timing), stored.judged, stored.state_since_us, stored.last_run_us)
+    if known.probe.timing != probe.timing:
+        known.gap_us = longest_gap(probe.timing)
     known.probe = probe
     return known
 

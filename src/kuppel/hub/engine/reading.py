@@ -9,6 +9,7 @@ from kuppel.core.availability import Availability, availability
 from kuppel.core.duration import DAY_US
 from kuppel.core.percentile import percentile
 from kuppel.core.reason import Reason
+from kuppel.core.schedule import expected_runs
 from kuppel.core.sentence import StreamReading, stream_sentence
 from kuppel.core.series import FloatArray, IntArray, slice_counts, slice_means, slice_width
 from kuppel.core.state import State
@@ -110,7 +111,7 @@ def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> lis
         before = values[(times >= start_us - length) & (times < start_us)]
         ok_runs = int(np.count_nonzero(ok >= start_us))
         runs = ok_runs + int(np.count_nonzero(failed >= start_us))
-        answered = availability(ok_runs, runs, start_us, to_us, joined.probe.interval_us)
+        answered = availability(ok_runs, runs, expected_runs(joined.probe.timing, start_us, to_us))
         p50 = time_statistic(now, 0.5)
         rows.append(Figures(name, start_us, to_us, p50, time_statistic(now, 0.95), answered, _change(p50.value, before)))
     return rows
