@@ -75,7 +75,10 @@ def figure(value: float, unit: str) -> str:
         return f"{value * 100:.3g} %"
     if unit == "d":
         return f"{value:,.0f} days" if abs(value) >= 10 else f"{value:.1f} days"
+    is_count = unit == "By" or (unit.startswith("{") and unit not in ("{mos}", "{R}", "{score}"))
     unit = _COUNTED.get(unit, unit)
+    if is_count and value == int(value):
+        return f"{value:,.0f} {unit}"
     digits = 0 if abs(value) >= 100 else 1 if abs(value) >= 10 else 2 if abs(value) >= 1 else 3
     return f"{value:,.{digits}f} {unit}".rstrip()
 

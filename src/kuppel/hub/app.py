@@ -18,7 +18,9 @@ from kuppel import __version__
 from kuppel.hub.api import (
     agents,
     changes,
+    coverage,
     export,
+    groups,
     health,
     live,
     matrix,
@@ -32,6 +34,7 @@ from kuppel.hub.api import (
     streams,
     targets,
     tokens,
+    trials,
     vantage_points,
 )
 from kuppel.hub.api.guard import Access, declarations, may
@@ -105,7 +108,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     api = APIRouter(prefix="/api", responses=responses(401, 403))
     for module in (
         health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, query,
-        changes, store, export, live,
+        changes, store, export, live, groups, coverage, trials,
     ):  # fmt: skip
         api.include_router(module.router)
 

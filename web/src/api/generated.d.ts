@@ -237,6 +237,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is not measured */
+        get: operations["coverage_api_coverage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/coverage.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What does not follow a tag's probes, as CSV
+         * @description RFC 4180: one row for each vantage point and probe.
+         */
+        get: operations["not_following_api_coverage_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/enrolment-tokens": {
         parameters: {
             query?: never;
@@ -293,6 +330,45 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List groups */
+        get: operations["list_groups_api_groups_get"];
+        put?: never;
+        /** Add a group */
+        post: operations["add_group_api_groups_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a group */
+        put: operations["change_group_api_groups__group__put"];
+        post?: never;
+        /**
+         * Remove a group
+         * @description Its members stay.
+         */
+        delete: operations["remove_group_api_groups__group__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -907,6 +983,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a probe without saving it */
+        post: operations["try_probe_api_trials_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{trial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a trial came to */
+        get: operations["read_trial_api_trials__trial__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/vantage-points": {
         parameters: {
             query?: never;
@@ -1466,6 +1576,31 @@ export interface components {
             /** Runs A Day */
             runs_a_day: number;
         };
+        /** CoverageShape */
+        CoverageShape: {
+            /**
+             * Bare Targets
+             * @description Targets that no enabled probe measures.
+             */
+            bare_targets: components["schemas"]["Named"][];
+            /**
+             * Idle Vantage Points
+             * @description Vantage points that run no enabled probe.
+             */
+            idle_vantage_points: components["schemas"]["Named"][];
+            /** Not Following */
+            not_following: components["schemas"]["NotFollowing"][];
+            /**
+             * Overdue
+             * @description Streams whose last run is overdue.
+             */
+            overdue: components["schemas"]["Overdue"][];
+            /**
+             * Unmeasured Hosts
+             * @description Hosts seen in device, flow or message telemetry but not measured; empty while none is collected.
+             */
+            unmeasured_hosts: components["schemas"]["Named"][];
+        };
         /** Credentials */
         Credentials: {
             /**
@@ -1761,6 +1896,29 @@ export interface components {
             values: number[];
         };
         /**
+         * GroupShape
+         * @description A group, and how its streams are: those of a target, a probe or a vantage point in it.
+         */
+        GroupShape: {
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Id */
+            id: number;
+            /** Members */
+            members?: components["schemas"]["MemberShape"][];
+            /**
+             * Name
+             * @example booking
+             */
+            name: string;
+            summary: components["schemas"]["GroupSummary"];
+            /** Tags */
+            tags?: string[];
+        };
+        /**
          * GroupSummary
          * @description How much of a group of streams is not fine. Its state is that of its worst quarter.
          */
@@ -2053,6 +2211,28 @@ export interface components {
          * @enum {string}
          */
         Measure: "p50" | "p95" | "loss" | "availability";
+        /** MemberShape */
+        MemberShape: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "target" | "probe" | "vantage_point";
+        };
+        /** Named */
+        Named: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Note
+             * @description What else is known of it, in words.
+             */
+            note: string;
+        };
         /** NamedFigure */
         NamedFigure: {
             figure: components["schemas"]["Figure"];
@@ -2190,6 +2370,26 @@ export interface components {
              * @description Id of a vantage point that gets a new agent; its old one is refused from then on.
              */
             vantage_point?: number | null;
+        };
+        /**
+         * NewGroup
+         * @description A group to add: members by hand, and everything that has one of the tags.
+         */
+        NewGroup: {
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Members */
+            members?: components["schemas"]["MemberShape"][];
+            /**
+             * Name
+             * @example booking
+             */
+            name: string;
+            /** Tags */
+            tags?: string[];
         };
         /** NewPassword */
         NewPassword: {
@@ -2348,6 +2548,49 @@ export interface components {
              *     ]
              */
             tags?: string[];
+        };
+        /**
+         * NewTrial
+         * @description What to try. With `probe`, masks in the settings stand for that probe's credentials.
+         */
+        NewTrial: {
+            binding?: components["schemas"]["Binding"];
+            /**
+             * Kind
+             * @example http
+             */
+            kind: string;
+            /** Probe */
+            probe?: number | null;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Vantage Points */
+            vantage_points: number[];
+        };
+        /**
+         * NotFollowing
+         * @description A vantage point with a tag whose others run this probe.
+         */
+        NotFollowing: {
+            probe: components["schemas"]["Named"];
+            /** Tag */
+            tag: string;
+            vantage_point: components["schemas"]["Named"];
+        };
+        /** Overdue */
+        Overdue: {
+            /** Last Run */
+            last_run: string | null;
+            /** Probe */
+            probe: string;
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+            /** Vantage Point */
+            vantage_point: string;
         };
         /** PersonShape */
         PersonShape: {
@@ -3406,6 +3649,23 @@ export interface components {
             window: components["schemas"]["Window"];
         };
         /**
+         * TrialPart
+         * @description One vantage point's part: how far it is, and its result once it is done.
+         */
+        TrialPart: {
+            /** Name */
+            name: string;
+            run: components["schemas"]["RunShape"] | null;
+            state: components["schemas"]["TrialState"];
+            /** Vantage Point */
+            vantage_point: number;
+            /**
+             * Words
+             * @description How far it is, in words.
+             */
+            words: string;
+        };
+        /**
          * TrialResult
          * @description What a trial came to; the result's stream and sequence say nothing.
          */
@@ -3416,6 +3676,40 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** TrialShape */
+        TrialShape: {
+            /**
+             * Asked
+             * Format: date-time
+             */
+            asked: string;
+            /**
+             * Is Done
+             * @description Whether nothing more will come.
+             */
+            is_done: boolean;
+            /** Kind */
+            kind: string;
+            /** Kind Label */
+            kind_label: string;
+            /** Main */
+            main: string;
+            /** Parts */
+            parts: components["schemas"]["TrialPart"][];
+            /** Phases */
+            phases: string[];
+            /** Quantities */
+            quantities: components["schemas"]["QuantityShape"][];
+            /** Trial */
+            trial: string;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * TrialState
+         * @enum {string}
+         */
+        TrialState: "asked" | "running" | "done" | "late";
         /**
          * Update
          * @description A version that the hub has for its agents, and from when on they take it.
@@ -4317,6 +4611,80 @@ export interface operations {
             };
         };
     };
+    coverage_api_coverage_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    not_following_api_coverage_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_enrolment_tokens_api_enrolment_tokens_get: {
         parameters: {
             query?: never;
@@ -4545,6 +4913,258 @@ export interface operations {
             };
             /** @description A value cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_groups_api_groups_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_group_api_groups_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_group_api_groups__group__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_group_api_groups__group__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6944,6 +7564,133 @@ export interface operations {
             };
             /** @description The store has no time, or the caller must wait */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_probe_api_trials_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrial"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_trial_api_trials__trial__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -46,6 +46,32 @@ const things = computed<Thing[]>(() => [
     note: 'who measures',
     act: () => router.push('/vantage-points'),
   },
+  ...(
+    [
+      ['targets', 'Targets', 'what is measured'],
+      ['groups', 'Groups', 'what belongs together'],
+      ['probes', 'Probes', 'what is measured how'],
+      ['coverage', 'Coverage', 'what is not measured'],
+      ['store', 'Store', 'what is kept, and for how long'],
+    ] as const
+  ).map(([path, label, note]): Thing => ({
+    key: path,
+    group: 'Go to',
+    label,
+    note,
+    act: () => router.push(`/${path}`),
+  })),
+  ...(may('edit')
+    ? [
+        {
+          key: 'new-probe',
+          group: 'Do' as const,
+          label: 'Add a probe',
+          note: 'and try it',
+          act: () => router.push('/probes/new'),
+        },
+      ]
+    : []),
   ...(may('administer')
     ? [
         {

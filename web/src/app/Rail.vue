@@ -22,6 +22,10 @@ const AREAS = [
     name: 'Arrange',
     pages: [
       { name: 'Vantage points', to: '/vantage-points', routes: ['vantage-points'] },
+      { name: 'Targets', to: '/targets', routes: ['targets'] },
+      { name: 'Groups', to: '/groups', routes: ['groups'] },
+      { name: 'Probes', to: '/probes', routes: ['probes', 'probe', 'new-probe'] },
+      { name: 'Coverage', to: '/coverage', routes: ['coverage'] },
       { name: 'Store', to: '/store', routes: ['store'] },
       { name: 'Access', to: '/access', routes: ['access'], needs: 'administer' as const },
     ],

@@ -25,22 +25,45 @@ function percent(ratio: number): string {
 }
 
 /* UCUM units of things that are counted, and the words for units that are no word themselves. */
-const COUNTED = new Set(['By', 's', '{answer}', '{packet}', '{redirect}', '{run}'])
+const COUNTED = new Set(['By', 's'])
 const WORDS: Record<string, string> = {
   By: 'B',
+  'MBy/s': 'MB/s',
   d: 'days',
+  'dB[mW]': 'dBm',
   '{answer}': 'answers',
+  '{connection}': 'connections',
+  '{error}': 'errors',
+  '{hop}': 'hops',
+  '{mos}': 'of 5',
   '{packet}': 'packets',
+  '{path}': 'ways',
+  '{process}': 'processes',
+  '{R}': 'R',
   '{redirect}': 'redirects',
+  '{request}': 'requests',
   '{run}': 'runs',
+  '{score}': '',
+  '{service}': 'services',
+}
+/* Annotated units that are no counts: 1 of them is not a singular. */
+const SCORES = new Set(['{mos}', '{R}', '{score}'])
+
+/** A unit as people read it. */
+export function unitWords(unit: string): string {
+  return unit === '1' ? '%' : (WORDS[unit] ?? unit)
 }
 
 export function written(value: number | null | undefined, unit: string): Written {
   if (value === null || value === undefined) return { figure: '–', unit: '' }
   if (unit === '1') return { figure: percent(value), unit: '%' }
-  const places = Number.isInteger(value) && COUNTED.has(unit) ? 0 : digits(value)
+  const isCount = COUNTED.has(unit) || (unit.startsWith('{') && !SCORES.has(unit))
   const words = WORDS[unit] ?? unit
-  return { figure: grouped(value, places), unit: value === 1 && unit.startsWith('{') ? words.slice(0, -1) : words }
+  const isOne = value === 1 && unit.startsWith('{') && isCount
+  return {
+    figure: grouped(value, Number.isInteger(value) && isCount ? 0 : digits(value)),
+    unit: isOne ? words.replace(/(?<=ss)es$|s$/, '') : words,
+  }
 }
 
 export function inWords(value: number | null | undefined, unit: string): string {

@@ -31,6 +31,42 @@ export const router = createRouter({
       meta: { title: 'Vantage points' },
     },
     {
+      path: '/targets',
+      name: 'targets',
+      component: () => import('@/views/targets/TargetsView.vue'),
+      meta: { title: 'Targets' },
+    },
+    {
+      path: '/groups',
+      name: 'groups',
+      component: () => import('@/views/groups/GroupsView.vue'),
+      meta: { title: 'Groups' },
+    },
+    {
+      path: '/probes',
+      name: 'probes',
+      component: () => import('@/views/probes/ProbesView.vue'),
+      meta: { title: 'Probes' },
+    },
+    {
+      path: '/probes/new',
+      name: 'new-probe',
+      component: () => import('@/views/probes/ProbeEditor.vue'),
+      meta: { title: 'New probe', needs: 'edit' },
+    },
+    {
+      path: '/probes/:probe(\\d+)',
+      name: 'probe',
+      component: () => import('@/views/probes/ProbeEditor.vue'),
+      meta: { title: 'Probe' },
+    },
+    {
+      path: '/coverage',
+      name: 'coverage',
+      component: () => import('@/views/coverage/CoverageView.vue'),
+      meta: { title: 'Coverage' },
+    },
+    {
       path: '/store',
       name: 'store',
       component: () => import('@/views/store/StoreView.vue'),

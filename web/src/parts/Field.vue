@@ -2,7 +2,7 @@
 import { useId } from 'vue'
 
 /** A labelled field; what is wrong with it is said below, in a sentence. */
-defineProps<{ label: string; error?: string | null; hint?: string }>()
+defineProps<{ label: string; error?: string | null; hint?: string | undefined }>()
 const id = useId()
 </script>
 

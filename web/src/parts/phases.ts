@@ -5,12 +5,14 @@ export const PHASES: Record<string, { label: string; colour: string }> = {
   tls: { label: 'secure', colour: 'var(--phase-3)' },
   first_byte: { label: 'wait', colour: 'var(--phase-4)' },
   transfer: { label: 'receive', colour: 'var(--phase-5)' },
+  processing: { label: 'build up', colour: 'var(--phase-1)' },
 }
 
 export function phaseLabel(name: string): string {
-  return PHASES[name]?.label ?? name
+  return PHASES[name]?.label ?? name.replace('_', ' ')
 }
 
 export function phaseColour(name: string): string {
-  return PHASES[name]?.colour ?? 'var(--ink-4)'
+  const step = /^step_(\d+)$/.exec(name)
+  return PHASES[name]?.colour ?? (step ? `var(--phase-${((Number(step[1]) - 1) % 5) + 1})` : 'var(--ink-4)')
 }
