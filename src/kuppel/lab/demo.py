@@ -27,13 +27,18 @@ from kuppel.hub.server import listen
 from kuppel.hub.settings import HubSettings
 from kuppel.lab import history, scenario
 from kuppel.lab.authority import Authority, Credential
-from kuppel.lab.scenario import PEOPLE, POINTS, PROBES, SERVICES, Point, ProbePlan, Service
+from kuppel.lab.calls import CallService
+from kuppel.lab.names import NameService
+from kuppel.lab.scenario import PAGE_PROBE, PEOPLE, POINTS, PROBES, SERVICES, Point, ProbePlan, Service
 from kuppel.lab.services import TcpService, Treat, Treatment, WebService
 from kuppel.probes.certificate import certificate_facts
+from kuppel.probes.kernel.reflectors import ReflectorPorts, Reflectors
+from kuppel.probes.net import NetError
 from kuppel.probes.registry import kind_named
-from kuppel.store import inventory
+from kuppel.store import groups, inventory
 from kuppel.store.compaction import GRACE_US, Compaction
 from kuppel.store.database import Database
+from kuppel.store.groups import Group
 from kuppel.store.intake import NumberedResult, store_results
 from kuppel.store.inventory import Probe, Target
 from kuppel.store.writer import Writer
@@ -110,8 +115,9 @@ def _kept_world(folder: Path) -> World | None:
 
 def _new_world(port: int) -> World:
     authority = Authority()
-    names = [service.host_name for service in SERVICES]
-    ports = {service.name: port + 1 + number for number, service in enumerate(SERVICES)}
+    names = [service.host_name for service in SERVICES if service.host_name]
+    # Some services have a second and a third port beside their own.
+    ports = {service.name: port + 1 + 4 * number for number, service in enumerate(SERVICES)}
     return World(now_us(), authority.certificate, authority.issue(names, days=71), ports)
 
 
@@ -124,12 +130,13 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
     try:
         points = {point.name: _enrol(writer, point, folder) for point in POINTS}
         targets = {
-            service.name: writer.write(partial(inventory.add_target, new=Target(0, service.name, service.description))).id
-            for service in SERVICES
+            service.name: writer.write(partial(inventory.add_target, new=_target(service))).id for service in SERVICES
         }
-        for plan in PROBES:
+        for plan in plans():
             probe = _probe(plan, world, targets, points)
             writer.write(partial(inventory.add_probe, new=probe, now_us=world.begun_us))
+        booking = Group(0, "booking", "what passengers use to book", ("passengers",), ())
+        writer.write(partial(groups.add_group, new=booking))
         judge = Judge(database, writer, None, round(settings.delivery_s * 1e6))
         judge.load()
         _fill(database, writer, judge, world)
@@ -147,6 +154,18 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
     write_private(folder / "world.json", json.dumps(kept).encode())
 
 
+def plans() -> tuple[ProbePlan, ...]:
+    """The probes of the demo that can run on this machine."""
+    return (*PROBES, PAGE_PROBE) if shutil.which("chromium") else PROBES
+
+
+def _target(service: Service) -> Target:
+    tags = ("passengers",) if service.belongs_to else ()
+    return Target(
+        0, service.name, service.description, tags, service.belongs_to, is_important=service.name == "booking site"
+    )
+
+
 def _enrol(writer: Writer, point: Point, folder: Path) -> int:
     token = new_token("agent")
     state = _agent_folder(point, folder)
@@ -160,22 +179,14 @@ def _enrol(writer: Writer, point: Point, folder: Path) -> int:
         "version": "",
         "addresses": [point.source],
     }
-    return writer.write(lambda connection: inventory.enrol(connection, description, digest(token), now_us()))
+    tags = {"site": ("harbour",), "mobile": ("ship",)}.get(point.kind, ())
+    return writer.write(lambda connection: inventory.enrol(connection, description, digest(token), now_us(), tags=tags))
 
 
 def _probe(plan: ProbePlan, world: World, targets: dict[str, int], points: dict[str, int]) -> Probe:
     service = next(one for one in SERVICES if one.name == plan.service)
     port = world.ports[service.name]
-    settings: dict[str, Any] = dict(plan.settings)
-    if plan.kind == "http":
-        settings |= {
-            "url": f"{service.kind}://{service.host_name}:{port}/",
-            "address": service.host,
-            "authority": world.authority if service.kind == "https" else None,
-            "timeout_ms": 5000,
-        }
-    else:
-        settings |= {"host": service.host} | ({"port": port} if plan.kind == "tcp" else {})
+    settings = dict(plan.settings) | _where(plan.kind, service, port, world)
     return Probe(
         id=0,
         name=plan.name,
@@ -194,6 +205,39 @@ def _probe(plan: ProbePlan, world: World, targets: dict[str, int], points: dict[
     )
 
 
+def _where(kind: str, service: Service, port: int, world: World) -> dict[str, Any]:
+    """The settings of a kind that say where its stand-in is."""
+    url = f"{service.kind}://{service.host_name}:{port}/"
+    found: dict[str, dict[str, Any]] = {
+        "http": {
+            "url": url,
+            "address": service.host,
+            "authority": world.authority if service.kind == "https" else None,
+            "timeout_ms": 5000,
+        },
+        "tcp": {"host": service.host, "port": port},
+        "tls": {"host": service.host, "port": port, "server_name": service.host_name, "authority": world.authority},
+        "dns": {"resolver": service.host, "port": port},
+        "udp": {"host": service.host, "port": port},
+        "throughput": {"host": service.host, "port": port + 2},
+        "voice": {"host": service.host, "port": port + 1, "sip": f"sip:bridge@{service.host}:{port}"},
+        "transaction": {
+            "steps": [
+                {
+                    "name": "list the sailings", "url": url,
+                    "take": [{"name": "seats", "from": "jsonpath", "expression": "$.sailings[0].seats"}],
+                },
+                {"name": "take a seat", "url": url + "seats?of=${seats}", "expect": [{"expression": "$.sailings[0].at"}]},
+            ],
+            "addresses": {service.host_name: service.host},
+            "timeout_ms": 5000,
+        },
+        "page": {"url": url, "addresses": {service.host_name: service.host}, "verify": False},
+        "host": {},
+    }  # fmt: skip
+    return found.get(kind, {"host": service.host})
+
+
 def _fill(database: Database, writer: Writer, judge: Judge, world: World) -> None:
     with database.reading() as connection:
         probes = {one.id: one for one in inventory.probes(connection)}
@@ -202,7 +246,9 @@ def _fill(database: Database, writer: Writer, judge: Judge, world: World) -> Non
     from_us = world.begun_us - _HISTORY_HOURS * HOUR_US
     waiting: list[NumberedResult] = []
     for stream in streams:
-        plan = next(one for one in PROBES if one.name == probes[stream.probe_id].name)
+        plan = next(one for one in plans() if one.name == probes[stream.probe_id].name)
+        if not plan.has_history:
+            continue
         service = next(one for one in SERVICES if one.name == plan.service)
         point = next(one for one in POINTS if one.name == names[stream.vantage_point_id])
         facts = {"address": service.host, "http_version": "HTTP/1.1"}
@@ -224,22 +270,36 @@ def _store(writer: Writer, judge: Judge, results: list[NumberedResult]) -> None:
 
 @contextlib.asynccontextmanager
 async def stand_ins(world: World) -> AsyncIterator[None]:
-    """The three services, treating each client as the scenario says at that moment."""
+    """The services, treating each client as the scenario says at that moment."""
     async with contextlib.AsyncExitStack() as stack:
         for service in SERVICES:
             port = world.ports[service.name]
             try:
-                if service.kind == "tcp":
+                if service.kind == "machine":
+                    continue
+                if service.kind == "calls":
+                    await stack.enter_async_context(CallService(service.host, port, port + 1))
+                elif service.kind == "names":
+                    records: dict[tuple[str, str], tuple[str, ...]] = {
+                        (one.host_name, "A"): (one.host,) for one in SERVICES if one.host_name
+                    }
+                    await stack.enter_async_context(NameService(service.host, port, records))
+                elif service.kind == "line":
+                    reflectors = Reflectors(service.host, ReflectorPorts(port, port + 1, port + 2))
+                    reflectors.start()
+                    stack.callback(reflectors.close)
+                elif service.kind == "tcp":
                     gates = await stack.enter_async_context(TcpService(service.host, port))
                     refusing = asyncio.create_task(_refuse_at_times(gates, world.begun_us))
                     stack.callback(refusing.cancel)
                 else:
                     credential = world.credential if service.kind == "https" else None
                     await stack.enter_async_context(WebService(service.host, port, _treat(service, world), credential))
-            except OSError as error:
+            except (OSError, NetError) as error:
+                why = error.note if isinstance(error, NetError) else error.strerror or str(error)
                 raise DemoFailed(
                     f"The stand-in for the {service.name} cannot listen on {service.host} port {port}:"
-                    f" {(error.strerror or str(error)).lower()}. Start with --fresh and another --port."
+                    f" {why.lower()}. Start with --fresh and another --port."
                 ) from None
         yield
 

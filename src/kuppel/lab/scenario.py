@@ -40,9 +40,14 @@ class Service:
     description: str
     host: str
     host_name: str
-    kind: Literal["https", "http", "tcp"]
+    kind: Literal["https", "http", "tcp", "calls", "names", "line", "machine"]
     own_ms: float
     body: bytes = b""
+
+    @property
+    def belongs_to(self) -> str:
+        """The application that people would call it a part of."""
+        return self.name.partition(" ")[0] if self.name.startswith("booking") else ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +61,8 @@ class ProbePlan:
     interval_us: int
     limits: tuple[Limit, ...]
     settings: dict[str, Any]
+    # The made-up history has it, too; what has none begins with the demo.
+    has_history: bool = True
 
 
 POINTS = (
@@ -75,6 +82,10 @@ SERVICES = (
         b'{"sailings": [{"from": "Brannick", "to": "Ostrey", "at": "09:40", "seats": 118}]}',
     ),
     Service("ticket gates", "controllers of the gates on the piers", "127.0.2.3", "gates.skerry.example", "tcp", 2),
+    Service("bridge calls", "calls between the bridges and the offices", "127.0.2.4", "calls.skerry.example", "calls", 4),
+    Service("island DNS", "the resolver of the harbours", "127.0.2.5", "dns.skerry.example", "names", 3),
+    Service("harbour line", "a reflector at the head office, for lines", "127.0.2.6", "line.skerry.example", "line", 0),
+    Service("own machine", "the agent's own computer", "", "", "machine", 0),
 )  # fmt: skip
 
 # Ready people of the demo, on loopback only; the sign-in page tells their passwords.
@@ -102,7 +113,41 @@ PROBES = (
     ProbePlan("reach the booking site", "icmp", "booking site", _ALL, 30_000_000, _REACH_LIMITS, _REACH),
     ProbePlan("reach the booking API", "icmp", "booking API", _ALL, 30_000_000, _REACH_LIMITS, _REACH),
     ProbePlan("reach the ticket gates", "icmp", "ticket gates", _ALL, 30_000_000, _REACH_LIMITS, _REACH),
-)
+    ProbePlan(
+        "call the bridge", "voice", "bridge calls", _LAND, 60_000_000, (Limit("mos", 3.6, 3.1, 3.8),), {"duration_s": 2},
+        has_history=False,
+    ),
+    ProbePlan(
+        "name of the booking site", "dns", "island DNS", _ALL, 60_000_000, (Limit("lookup", 100, 500),),
+        {"name": "booking.skerry.example", "expect_answers": ["127.0.2.1"]}, has_history=False,
+    ),
+    ProbePlan(
+        "certificate of the booking site", "tls", "booking site", ("North",), 3_600_000_000,
+        (Limit("certificate_days", 30, 7),), {}, has_history=False,
+    ),
+    ProbePlan(
+        "path to the booking site", "path", "booking site", _LAND, 120_000_000, (), {"names": False}, has_history=False
+    ),
+    ProbePlan(
+        "packets along the line", "udp", "harbour line", _ALL, 30_000_000, (Limit("loss_ratio", 0.01, 0.05),), {},
+        has_history=False,
+    ),
+    ProbePlan(
+        "throughput of the line", "throughput", "harbour line", ("Brannick", "Lundhavn"), 600_000_000,
+        (Limit("throughput", 50, 20),), {"most_mb": 2, "duration_s": 1}, has_history=False,
+    ),
+    ProbePlan("look up a seat", "transaction", "booking API", _LAND, 60_000_000, _WEB_LIMITS, {}, has_history=False),
+    ProbePlan(
+        "the agents' machines", "host", "own machine", _ALL, 60_000_000, (Limit("memory_ratio", 0.9, 0.97),), {},
+        has_history=False,
+    ),
+)  # fmt: skip
+
+# What needs a browser on this machine; added where there is one.
+PAGE_PROBE = ProbePlan(
+    "booking page in a browser", "page", "booking site", ("North",), 300_000_000, (Limit("lcp", 2500, 4000),),
+    {"expect_text": "Next sailing", "quiet_ms": 1000}, has_history=False,
+)  # fmt: skip
 
 
 def draw(*what: object) -> float:

@@ -18,7 +18,17 @@ def _found() -> dict[str, Kind]:
     return kinds
 
 
-KINDS: Mapping[str, Kind] = _found()
+# From the network to the application, as forms and lists show them; what is not named comes last.
+_ORDER = (
+    "icmp", "tcp", "udp", "path", "dns", "tls", "http", "transaction", "page", "voice", "throughput", "host",
+)  # fmt: skip
+
+
+def _place(name: str) -> int:
+    return _ORDER.index(name) if name in _ORDER else len(_ORDER)
+
+
+KINDS: Mapping[str, Kind] = dict(sorted(_found().items(), key=lambda item: (_place(item[0]), item[0])))
 
 
 def kind_named(name: str) -> Kind:

@@ -2435,7 +2435,10 @@ export interface components {
              */
             probe?: number | null;
             schedule?: components["schemas"]["ScheduleShape"];
-            /** Settings */
+            /**
+             * Settings
+             * @description As far as they are known.
+             */
             settings: {
                 [key: string]: unknown;
             };
@@ -2658,6 +2661,11 @@ export interface components {
              * @description When it runs, in words.
              */
             schedule: string;
+            /**
+             * Wrong
+             * @description What is missing or wrong in the settings, in words; then octets are not known. Or empty.
+             */
+            wrong: string;
         };
         /**
          * PointChanges

@@ -119,7 +119,7 @@ def matrix(
                 target=cell.target_id,
                 state=cell.state,
                 shown=cell.shown.stream.id if cell.shown else None,
-                figure=Figure.of(cell.statistic, found.unit),
+                figure=Figure.of(cell.statistic, cell.unit),
                 streams=[CellStream.of(one) for one in cell.streams],
             )
             for cell in found.cells

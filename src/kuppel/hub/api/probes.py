@@ -143,7 +143,7 @@ class NewPlan(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     kind: str
-    settings: dict[str, Any]
+    settings: dict[str, Any] = Field(description="As far as they are known.")
     interval_s: float = Field(ge=1, le=86_400 * 7)
     schedule: ScheduleShape = Field(default_factory=ScheduleShape)
     vantage_points: list[int] = Field(default_factory=list)
@@ -154,6 +154,9 @@ class PlanShape(BaseModel):
     """What each agent, and all together, would do in a day."""
 
     each: CostShape
+    wrong: str = Field(
+        description="What is missing or wrong in the settings, in words; then octets are not known. Or empty."
+    )
     runs_a_day: float
     octets_a_day: float
     schedule: str = Field(description="When it runs, in words.")
@@ -328,10 +331,15 @@ def plan(new: NewPlan, hub: HubDep) -> PlanShape:
     if new.probe is not None:
         with hub.database.reading() as connection:
             kept = hub.credentials(inventory.probe(connection, new.probe))
-    settings = kind.parse(unmasked(new.settings, kept))
     timing = new.schedule.timing(new.interval_s)
-    _check_budget(kind, settings, timing)
-    each = cost_of(kind, settings, timing)
+    wrong = ""
+    try:
+        settings = kind.parse(unmasked(new.settings, kept))
+        _check_budget(kind, settings, timing)
+        each = cost_of(kind, settings, timing)
+    except SettingsError as error:
+        wrong = str(error)
+        each = CostShape(runs_a_day=round(runs_a_day(timing), 2), octets_a_run=0, octets_a_day=0)
     count = len(set(new.vantage_points))
     times: list[int] = []
     at_us = now_us()
@@ -340,6 +348,7 @@ def plan(new: NewPlan, hub: HubDep) -> PlanShape:
         times.append(at_us)
     return PlanShape(
         each=each,
+        wrong=wrong,
         runs_a_day=each.runs_a_day * count,
         octets_a_day=each.octets_a_day * count,
         schedule=in_words(timing),

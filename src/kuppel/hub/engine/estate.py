@@ -1,11 +1,13 @@
 """The estate as a whole: which streams there are, with the names of what they join, and their figures in a window."""
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
 
+from kuppel.core.quantity import QUANTITIES
 from kuppel.core.state import SEVERITY, GroupState, State, group_state
 from kuppel.hub.engine.joined import Joined, joined_streams
 from kuppel.hub.engine.statistic import Statistic, share_statistic, statistics_of
@@ -37,6 +39,7 @@ class Cell:
     state: State
     statistic: Statistic
     streams: tuple[Joined, ...]
+    unit: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +48,6 @@ class Matrix:
     targets: list[tuple[Target, GroupState]]
     cells: list[Cell]
     whole: GroupState
-    unit: str
 
 
 def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind: str | None) -> Matrix:
@@ -54,7 +56,8 @@ def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind:
     by_cell: dict[tuple[int, int], list[Joined]] = {}
     for one in streams:
         by_cell.setdefault((one.vantage_point.id, one.target.id), []).append(one)
-    shown = {key: _shown(members, measure) for key, members in by_cell.items()}
+    spread = Counter((target_id, kind) for (_, target_id), members in by_cell.items() for kind in _kinds_of(members))
+    shown = {key: _shown(members, measure, spread) for key, members in by_cell.items()}
     statistics = _statistics(database, [one for one in shown.values() if one], from_us, to_us, measure)
     cells = []
     for (point_id, target_id), members in by_cell.items():
@@ -68,6 +71,7 @@ def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind:
                 max((one.stream.state for one in members), key=SEVERITY.__getitem__),
                 statistics.get(stands.stream.id, empty) if stands else empty,
                 tuple(members),
+                _unit(stands, measure),
             )
         )
     points = {one.vantage_point.id: one.vantage_point for one in streams}
@@ -77,16 +81,31 @@ def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind:
     worst = _worst_ratio(cells, measure)
     rows.sort(key=lambda row: (-SEVERITY[row[1].state], -row[1].not_fine, -worst.get(row[0].id, 0.0), row[0].name))
     columns.sort(key=lambda column: column[0].name)
-    unit = "ms" if measure in (Measure.P50, Measure.P95) else "1"
-    return Matrix(rows, columns, cells, group_state(one.stream.state for one in streams), unit)
+    return Matrix(rows, columns, cells, group_state(one.stream.state for one in streams))
 
 
-def _shown(members: Sequence[Joined], measure: Measure) -> Joined | None:
-    """The stream whose figure stands in a cell: of the richest kind that has the measure, the one in most trouble."""
-    able = [one for one in members if measure is not Measure.LOSS or "loss_ratio" in KINDS[one.probe.kind].quantities]
+def _unit(shown: Joined | None, measure: Measure) -> str:
+    if measure in (Measure.P50, Measure.P95):
+        return "ms" if shown is None else QUANTITIES[KINDS[shown.probe.kind].main].unit
+    return "1"
+
+
+def _kinds_of(members: Sequence[Joined]) -> set[str]:
+    return {one.probe.kind for one in members}
+
+
+def _shown(members: Sequence[Joined], measure: Measure, spread: Mapping[tuple[int, str], int]) -> Joined | None:
+    """The stream whose figure stands in a cell: of the kind that most vantage points measure this target with, so that a
+    column can be compared, or the richest of those; of its streams the one in most trouble."""
+    able = [one for one in members if measure is not Measure.LOSS or "lost" in KINDS[one.probe.kind].quantities]
     return min(
         able,
-        key=lambda one: (_KIND_ORDER.index(one.probe.kind), -SEVERITY[one.stream.state], one.probe.name),
+        key=lambda one: (
+            -spread[one.target.id, one.probe.kind],
+            _KIND_ORDER.index(one.probe.kind),
+            -SEVERITY[one.stream.state],
+            one.probe.name,
+        ),
         default=None,
     )
 
@@ -112,10 +131,15 @@ def main_statistics(
     database: Database, streams: Sequence[Joined], from_us: int, to_us: int, share: float
 ) -> dict[int, Statistic]:
     """A percentile of the main quantity of each stream, exact or within 1 % as `engine.statistic` has it."""
-    wanted = [(one, KINDS[one.probe.kind].main) for one in streams]
-    with database.reading() as connection:
-        found = statistics_of(connection, wanted, f"p{share * 100:g}", from_us, to_us)
-    return {one.stream.id: told for (one, _), told in zip(wanted, found, strict=True)}
+    told: dict[int, Statistic] = {}
+    # Where less is worse, the bad end of the runs is the low one: 95 of 100 are at least as good in either case.
+    for side, wanted_share in (("higher", share), ("lower", 1 - share)):
+        mains = [(one, KINDS[one.probe.kind].main) for one in streams]
+        wanted = [(one, main) for one, main in mains if QUANTITIES[main].worse == side]
+        with database.reading() as connection:
+            found = statistics_of(connection, wanted, f"p{wanted_share * 100:g}", from_us, to_us)
+        told |= {one.stream.id: each for (one, _), each in zip(wanted, found, strict=True)}
+    return told
 
 
 def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:
@@ -129,6 +153,11 @@ def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:
         value, middle = cell.statistic.value, middles[cell.target_id]
         if value is None:
             continue
-        bad = (1 - value) if measure is Measure.AVAILABILITY else value / middle if middle else value
+        ratio = value / middle if middle else value
+        is_lower_worse = cell.shown is not None and QUANTITIES[KINDS[cell.shown.probe.kind].main].worse == "lower"
+        if measure is Measure.AVAILABILITY:
+            bad = 1 - value
+        else:
+            bad = 1 / ratio if is_lower_worse and ratio and measure is not Measure.LOSS else ratio
         worst[cell.vantage_point_id] = max(worst.get(cell.vantage_point_id, 0.0), bad)
     return worst

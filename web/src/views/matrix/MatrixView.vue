@@ -242,9 +242,14 @@ function isHere(row: number, column: number): boolean {
                 <span v-if="cell.state === 'silent' && cell.figure.value === null" class="text-2 text-silent-ink"
                   >silent</span
                 >
-                <span v-else :class="{ 'text-ink-3 italic': cell.figure.is_few && cell.figure.value !== null }">{{
-                  written(cell.figure.value, cell.figure.unit).figure
-                }}</span>
+                <span v-else :class="{ 'text-ink-3 italic': cell.figure.is_few && cell.figure.value !== null }"
+                  >{{ written(cell.figure.value, cell.figure.unit).figure
+                  }}<span
+                    v-if="cell.figure.unit !== 'ms' && cell.figure.unit !== '1' && cell.figure.value !== null"
+                    class="unit"
+                    >{{ written(cell.figure.value, cell.figure.unit).unit }}</span
+                  ></span
+                >
               </template>
               <template v-else>no probe</template>
             </td>

@@ -109,7 +109,11 @@ const asked = computed(() =>
     : '',
 )
 let timer = 0
-watch(asked, () => {
+watch(asked, (_now, before) => {
+  if (!before) {
+    void estimate()
+    return
+  }
   clearTimeout(timer)
   timer = window.setTimeout(() => void estimate(), 300)
 })
@@ -139,7 +143,13 @@ const sentence = computed(() => {
   if (!now) return null
   const from = now.vantage_points.map((one) => points.data.value?.find((point) => point.id === one)?.name ?? '')
   const told = from.length > 3 ? `${from.length} vantage points` : from.join(', ').replace(/, ([^,]*)$/, ' and $1')
-  return { when: plan.value?.schedule ?? '', from: told, verb: VERBS[now.kind] ?? 'measure', aim: aimOf(now) }
+  const when = plan.value?.schedule ?? 'when it suits'
+  return {
+    when: when.charAt(0).toUpperCase() + when.slice(1),
+    from: told,
+    verb: VERBS[now.kind] ?? 'measure',
+    aim: aimOf(now),
+  }
 })
 
 /* Trying saves nothing. */
@@ -197,7 +207,7 @@ async function save(isEnabled: boolean): Promise<void> {
   <Waiting v-if="!draft" what="Reading what can be measured." />
   <form v-if="draft && kind && parts" aria-label="Probe" @submit.prevent="save(true)">
     <p v-if="sentence" class="my-3 max-w-[95ch] text-[17px] leading-[1.5] text-pretty">
-      <b class="font-mid text-accent-ink">{{ sentence.when || 'When it suits' }}</b>, from
+      <b class="font-mid text-accent-ink">{{ sentence.when }}</b>, from
       <b class="font-mid text-accent-ink">{{ sentence.from || 'nowhere yet' }}</b>, {{ sentence.verb }}
       <b v-if="kind.name !== 'host'" class="font-mid text-accent-ink">{{ sentence.aim || 'a target' }}</b>.
     </p>
@@ -273,7 +283,7 @@ async function save(isEnabled: boolean): Promise<void> {
           <h2>When</h2>
           <div class="min-w-0">
             <ScheduleFields v-model:schedule="draft.schedule" v-model:interval="draft.interval_s" :wrong="wrong" />
-            <p v-if="plan" class="mt-2 text-2 text-ink-2">
+            <p v-if="plan && !plan.wrong" class="mt-2 text-2 text-ink-2">
               Each agent: {{ Math.round(plan.each.runs_a_day).toLocaleString('en-GB') }} runs and about
               {{ bytes(plan.each.octets_a_day) }} a day<template v-if="draft.vantage_points.length > 1"
                 >; all {{ draft.vantage_points.length }}:

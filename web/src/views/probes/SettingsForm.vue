@@ -13,7 +13,10 @@ const values = defineModel<Values>({ required: true })
 const SHOWN = 4
 
 const fields = computed(() => fieldsOf(props.schema, props.defs))
-const first = computed(() => fields.value.filter((one, index) => one.isNeeded || one.kind === 'parts' || index < SHOWN))
+const first = computed(() => {
+  const plain = fields.value.filter((one) => one.kind !== 'pairs' && !one.isLong && one.name !== 'family')
+  return fields.value.filter((one) => one.isNeeded || one.kind === 'parts' || plain.slice(0, SHOWN).includes(one))
+})
 const rest = computed(() => fields.value.filter((one) => !first.value.includes(one)))
 const groups = computed(() => [
   { key: 'first', fields: first.value },

@@ -1,6 +1,6 @@
 import type { Shapes } from '@/api/client'
 
-import { initial, type Schema, type Values } from './schema'
+import { copied, initial, type Schema, type Values } from './schema'
 
 export type Kind = Shapes['KindShape']
 export type Probe = Shapes['ProbeShape']
@@ -64,11 +64,11 @@ export function opened(probe: Probe): Draft {
     name: probe.name,
     kind: probe.kind,
     target: probe.target,
-    settings: structuredClone(probe.settings),
+    settings: copied(probe.settings),
     interval_s: probe.interval_s,
     schedule: { ...PLAIN, ...(probe.schedule as Partial<Schedule>) },
     attempts: probe.attempts ?? 2,
-    limits: structuredClone(probe.limits ?? []),
+    limits: copied(probe.limits ?? []),
     judgement: { n: probe.judgement?.n ?? 2, m: probe.judgement?.m ?? 3 },
     vantage_points: [...(probe.vantage_points ?? [])],
     tags: [...(probe.tags ?? [])],
@@ -80,7 +80,7 @@ export function opened(probe: Probe): Draft {
 /** What of the settings says where it goes, for the sentence at the top. */
 export function aimOf(draft: Draft): string {
   const { url, host, resolver, name, steps } = draft.settings as Record<string, unknown>
-  if (Array.isArray(steps)) return steps.length ? `${steps.length} steps` : ''
+  if (Array.isArray(steps)) return steps.length ? `${steps.length} ${steps.length === 1 ? 'step' : 'steps'}` : ''
   if (typeof resolver === 'string' && typeof name === 'string' && name) return `${name} at ${resolver}`
   for (const text of [url, host]) if (typeof text === 'string' && text) return text.replace(/^https?:\/\//, '')
   return ''

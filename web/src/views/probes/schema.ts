@@ -37,11 +37,16 @@ export interface SettingField {
 const UNITS: Record<string, string> = { ms: 'ms', s: 's', us: 'µs', mbit: 'Mbit/s', mb: 'MB' }
 const NAMES: Record<string, string> = {
   dscp: 'DSCP',
-  url: 'address',
+  url: 'web address',
   sip: 'SIP address',
   budget_mb_a_day: 'budget a day',
 }
 const LONG = new Set(['body', 'authority'])
+
+/** A copy of plain data, also of what a query keeps from being changed. */
+export function copied<T>(data: T): T {
+  return JSON.parse(JSON.stringify(data)) as T
+}
 
 function plain(schema: Schema, defs: Record<string, Schema>): Schema {
   if (schema.$ref) return plain(defs[schema.$ref.split('/').at(-1) ?? ''] ?? {}, defs)
@@ -83,7 +88,7 @@ export function fieldsOf(schema: Schema, defs: Record<string, Schema>): SettingF
 export function initial(schema: Schema, defs: Record<string, Schema>): Values {
   return Object.fromEntries(
     fieldsOf(schema, defs).map((field): [string, unknown] => {
-      if (field.schema.default !== undefined) return [field.name, structuredClone(field.schema.default)]
+      if (field.schema.default !== undefined) return [field.name, copied(field.schema.default)]
       if (field.isNullable) return [field.name, null]
       return [
         field.name,

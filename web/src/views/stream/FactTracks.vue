@@ -24,6 +24,11 @@ const NAMES: Record<string, string> = {
   certificate: 'Certificate',
   http_version: 'Version',
   tls_version: 'TLS version',
+  path: 'Path',
+  codec: 'Codec',
+  gateway: 'Gateway',
+  services: 'Services',
+  wifi_network: 'Wi-Fi',
 }
 
 interface FactTrack {

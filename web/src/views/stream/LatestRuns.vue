@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 
 import { api, answered, type Shapes, type State } from '@/api/client'
 import { useClock } from '@/app/clock'
-import { clock, full, inWords, moment, ms, written } from '@/app/format'
+import { clock, full, inWords, moment, ms, unitWords, written } from '@/app/format'
 import { useKept } from '@/app/query'
 import Choice from '@/parts/Choice.vue'
 import Dome from '@/parts/Dome.vue'
@@ -116,7 +116,7 @@ function walk(event: KeyboardEvent): void {
                     : 'font-mid'
               "
               >{{ written(run.quantities[stream.main], stream.unit).figure }}</span
-            ><span class="unit">{{ stream.unit }}</span></template
+            ><span class="unit">{{ unitWords(stream.unit) }}</span></template
           >
         </span>
         <span class="block max-phone:hidden">

@@ -65,7 +65,8 @@ const facts = computed(() => {
   if (detail.call) told.push(['call', `answered ${detail.call}`])
   if (facts.codec) told.push(['codec', facts.codec])
   for (const [name, way] of ways.value) told.push([WAYS[name] ?? name, wayWords(way)])
-  if (detail.flows) told.push(['looked along', `${detail.flows} flows, ${detail.ways?.length ?? 0} ways found`])
+  if (detail.flows)
+    told.push(['looked along', `${detail.flows} flows, ${inWords(detail.ways?.length ?? 0, '{path}')} found`])
   if (detail.limited_by) told.push(['limited by', `${detail.limited_by}, which refuses larger packets`])
   for (const name of ['gateway', 'services', 'wifi_network', 'wifi_access_point', 'wifi_channel']) {
     if (facts[name]) told.push([name.replaceAll('_', ' ').replace('wifi', 'Wi-Fi'), facts[name]])

@@ -5,7 +5,7 @@ import { RouterLink } from 'vue-router'
 
 import { api, answered, type Shapes } from '@/api/client'
 import { useClock } from '@/app/clock'
-import { change, full, inWords, ms, signed, written } from '@/app/format'
+import { change, full, inWords, ms, signed, unitWords, written } from '@/app/format'
 import Dome from '@/parts/Dome.vue'
 import Figure from '@/parts/Figure.vue'
 import Trouble from '@/parts/Trouble.vue'
@@ -48,7 +48,7 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
   <aside class="max-[1100px]:mt-4">
     <div class="flex items-baseline border-b border-rule-strong pb-1">
       <h2 class="heading flex-1">In figures</h2>
-      <span class="text-2 text-ink-3">{{ stream.unit }}</span>
+      <span class="text-2 text-ink-3">{{ unitWords(stream.unit) }}</span>
     </div>
     <Trouble v-if="figures.isError.value" what="The figures" :error="figures.error.value" @again="figures.refetch()" />
     <template v-if="data">

@@ -27,6 +27,10 @@ const MAIN: Record<string, string> = {
   rtt: 'Round trip',
   connect: 'Connect time',
   lookup: 'Answer time',
+  load: 'Loading',
+  mos: 'Score (MOS)',
+  scheduling_lag: 'Wakes late by',
+  throughput: 'Throughput',
   total: 'Total time',
 }
 const id = Number(useRoute().params.stream)

@@ -66,7 +66,8 @@ async function make(): Promise<void> {
 const command = computed(() => {
   if (!made.value) return ''
   const called = isMany.value || !name.value ? '' : ` --name '${name.value.replaceAll("'", "'\\''")}'`
-  return `KUPPEL_AGENT_TOKEN=${made.value.secret} kuppel agent --hub ${location.origin}${called}`
+  const program = `import urllib.request as u; exec(u.urlopen("${location.origin}/api/agents/join").read())`
+  return `KUPPEL_AGENT_TOKEN=${made.value.secret} python3 -c '${program}'${called}`
 })
 const waited = computed(() => now.value - madeAt.value)
 </script>

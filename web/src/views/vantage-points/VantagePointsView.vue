@@ -4,11 +4,15 @@ import { computed, ref } from 'vue'
 
 import { api, answered, type Shapes } from '@/api/client'
 import { useClock } from '@/app/clock'
-import { duration, full, inWords, ms, signed } from '@/app/format'
+import { useDoing } from '@/app/doing'
+import { bytes, duration, full, inWords, moment, ms, signed } from '@/app/format'
 import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
 import { may } from '@/app/session'
+import Choice from '@/parts/Choice.vue'
 import Dome from '@/parts/Dome.vue'
+import Narrow from '@/parts/Narrow.vue'
+import Refused from '@/parts/Refused.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
 
@@ -25,10 +29,51 @@ const points = useQuery({
 })
 const found = computed(() => {
   const wanted = search.value.trim().toLowerCase()
-  return (points.data.value ?? []).filter((one) =>
-    [one.name, one.kind, one.place, one.provider, ...one.addresses].some((text) => text.toLowerCase().includes(wanted)),
+  return (points.data.value ?? []).filter(
+    (one) =>
+      isShown(one, only.value) &&
+      [one.name, one.kind, one.place, one.provider, ...one.tags, ...one.addresses].some((text) =>
+        text.toLowerCase().includes(wanted),
+      ),
   )
 })
+const only = useKept<string>('only', 'all')
+const choices = computed(() => {
+  const known = points.data.value ?? []
+  const kinds = [...new Set(known.map((one) => one.kind))].sort()
+  return ['all', ...kinds, 'away', 'not fine'].flatMap((key) => {
+    const count = known.filter((one) => isShown(one, key)).length
+    return key === 'all' || count || key === only.value ? [{ key, label: `${key} ${count}` }] : []
+  })
+})
+function isShown(point: Point, which: string): boolean {
+  if (which === 'all') return true
+  if (which === 'away') return isAway(point)
+  if (which === 'not fine') return point.summary.not_fine > 0
+  return point.kind === which
+}
+
+/* Many at once: tags, and from when on their agents take the hub's version. */
+const chosen = ref(new Set<number>())
+const many = computed(() => found.value.filter((one) => chosen.value.has(one.id)))
+const tag = ref('')
+const due = ref('')
+const { wrong, attempt } = useDoing()
+function toggle(id: number): void {
+  const next = new Set(chosen.value)
+  if (!next.delete(id)) next.add(id)
+  chosen.value = next
+}
+const change = (changes: Partial<Omit<Shapes['PointChanges'], 'vantage_points'>>) =>
+  attempt(async () => {
+    await answered(
+      api.POST('/api/vantage-points/changes', {
+        body: { vantage_points: many.value.map((one) => one.id), withdraw_update: false, ...changes },
+      }),
+    )
+    await points.refetch()
+  })
+
 usePage(
   () => 'Vantage points',
   () => (points.data.value ? `${points.data.value.length} enrolled` : ''),
@@ -57,22 +102,19 @@ function troubles(point: Point): string {
     told.push(`${point.dropped_results.toLocaleString('en-GB')} results dropped, its spool was full`)
   if (point.dropped_details) told.push(`${point.dropped_details.toLocaleString('en-GB')} details dropped`)
   if (point.refused_results) told.push(`${point.refused_results.toLocaleString('en-GB')} results refused`)
-  if (point.missed_slots) told.push(`${point.missed_slots.toLocaleString('en-GB')} runs could not start in time`)
+  if (point.missed_slots) told.push(`${inWords(point.missed_slots, '{run}')} could not start in time`)
   return told.join('; ')
 }
 </script>
 
 <template>
   <div class="mt-[11px] mb-2 flex flex-wrap items-center gap-2.5">
-    <p class="text-ink-2">Who measures, where from, and whether it can.</p>
-    <button v-if="may('administer') && !isPutting" class="btn" @click="put = 'yes'">Put an agent on a machine</button>
+    <button v-if="may('administer') && !isPutting" class="btn btn-main" @click="put = 'yes'">
+      Put an agent on a machine
+    </button>
+    <Choice v-model="only" :options="choices" label="which" is-plain class="text-2" />
     <span class="flex-1" />
-    <input
-      v-model="search"
-      class="h-7 w-44 border-b border-rule-strong bg-transparent px-1 text-2 placeholder:text-ink-3"
-      placeholder="narrow by name or address"
-      aria-label="Narrow by name or address"
-    />
+    <Narrow v-model="search" words="narrow by name, tag or address" />
   </div>
   <Trouble
     v-if="points.isError.value"
@@ -81,6 +123,26 @@ function troubles(point: Point): string {
     @again="points.refetch()"
   />
   <Waiting v-if="points.isPending.value" what="Reading the vantage points." />
+  <Refused :wrong="wrong" />
+  <div
+    v-if="many.length && !isPutting"
+    class="mb-2 flex flex-wrap items-center gap-2 border-y border-t-ink border-b-rule-strong bg-sheet px-3 py-2"
+    role="group"
+    aria-label="Change the chosen vantage points"
+  >
+    <b>{{ many.length }} chosen</b>
+    <input v-model="tag" class="inp h-7 w-28" placeholder="tag" aria-label="tag" />
+    <button class="btn h-7" :disabled="!tag.trim()" @click="change({ add_tags: [tag.trim()] })">Tag</button>
+    <button class="btn h-7" :disabled="!tag.trim()" @click="change({ remove_tags: [tag.trim()] })">Take it off</button>
+    <span class="ml-2">update from</span>
+    <input v-model="due" class="inp h-7 w-48" type="datetime-local" aria-label="when the update is due" />
+    <button class="btn h-7" :disabled="!due" @click="change({ update_due: new Date(due).toISOString() })">
+      Announce
+    </button>
+    <button class="btn h-7" @click="change({ withdraw_update: true })">Take the announcement back</button>
+    <span class="flex-1" />
+    <button class="go text-2" @click="chosen = new Set()">choose none</button>
+  </div>
   <div
     v-if="points.data.value?.length"
     class="max-phone:overflow-x-auto"
@@ -89,6 +151,14 @@ function troubles(point: Point): string {
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>
+          <th v-if="may('administer') && !isPutting" class="w-7 border-b border-rule-strong">
+            <input
+              type="checkbox"
+              aria-label="Choose all"
+              :checked="many.length > 0 && many.length === found.length"
+              @change="chosen = many.length === found.length ? new Set() : new Set(found.map((one) => one.id))"
+            />
+          </th>
           <th class="border-b border-rule-strong py-[3px]">vantage point</th>
           <th class="border-b border-rule-strong">kind and place</th>
           <th class="border-b border-rule-strong">provider</th>
@@ -107,22 +177,46 @@ function troubles(point: Point): string {
           >
             wakes late by
           </th>
+          <th v-if="!isPutting" class="border-b border-rule-strong text-right" title="by the schedules of its probes">
+            load
+          </th>
           <th class="border-b border-rule-strong text-right">last call</th>
           <th class="border-b border-rule-strong text-right">streams not fine</th>
         </tr>
       </thead>
       <tbody v-for="point in found" :key="point.id">
         <tr class="leading-[26px]">
+          <td v-if="may('administer') && !isPutting" class="border-b border-rule">
+            <input
+              type="checkbox"
+              :aria-label="`Choose ${point.name}`"
+              :checked="chosen.has(point.id)"
+              @change="toggle(point.id)"
+            />
+          </td>
           <th class="border-b border-rule pr-3 font-mid whitespace-nowrap">
             <Dome :state="isAway(point) ? 'silent' : point.summary.is_affected ? point.summary.state : 'fine'" />
             {{ point.name }}
           </th>
           <td class="border-b border-rule pr-2 text-ink-2">
             {{ point.kind }}, {{ point.place || 'place not stated' }}
+            <span v-if="point.tags.length" class="text-2 text-ink-3">{{ point.tags.join(', ') }}</span>
           </td>
           <td class="border-b border-rule pr-2">{{ point.provider || 'not stated' }}</td>
-          <td v-if="!isPutting" class="border-b border-rule pr-2">{{ point.addresses.join(', ') }}</td>
-          <td v-if="!isPutting" class="border-b border-rule pr-2">{{ point.version || 'not called yet' }}</td>
+          <td
+            v-if="!isPutting"
+            class="border-b border-rule pr-2"
+            :title="point.seen_from ? `calls from ${point.seen_from}` : ''"
+          >
+            {{ point.addresses.join(', ') }}
+          </td>
+          <td v-if="!isPutting" class="border-b border-rule pr-2">
+            {{ point.version || 'not called yet' }}
+            <span v-if="point.version && !point.is_current" class="text-2 text-degraded-ink">older</span>
+            <span v-if="point.update_due" class="block text-2 leading-4 text-ink-2"
+              >update {{ moment(ms(point.update_due), now) }}</span
+            >
+          </td>
           <td class="border-b border-rule text-right whitespace-nowrap">
             <template v-if="point.clock_offset_ms !== null">
               {{ signed(point.clock_offset_ms, 'ms') }}
@@ -136,6 +230,13 @@ function troubles(point: Point): string {
             :class="point.is_busy ? 'font-mid text-degraded-ink' : ''"
           >
             {{ inWords(point.scheduling_lag_ms, 'ms') }}
+          </td>
+          <td
+            v-if="!isPutting"
+            class="border-b border-rule text-right whitespace-nowrap"
+            :title="`${point.probes} probes, about ${bytes(point.load.octets_a_day)} a day`"
+          >
+            {{ point.load.runs_a_minute.toFixed(1) }} <span class="text-2 text-ink-3">runs/min</span>
           </td>
           <td
             class="border-b border-rule text-right whitespace-nowrap"
@@ -158,7 +259,7 @@ function troubles(point: Point): string {
           </td>
         </tr>
         <tr v-if="asking === point.id" class="bg-sheet">
-          <td colspan="9" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
+          <td colspan="12" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
             <p class="mb-2">
               The agent at {{ point.name }} is refused from then on, and {{ point.name }} falls silent. What it measured
               stays; an enrolment token made for {{ point.name }} lets a new agent take its place.
@@ -169,12 +270,12 @@ function troubles(point: Point): string {
         </tr>
         <tr v-if="troubles(point)">
           <td class="border-b border-rule" />
-          <td colspan="8" class="border-b border-rule pb-1 text-2 text-degraded-ink">{{ troubles(point) }}</td>
+          <td colspan="11" class="border-b border-rule pb-1 text-2 text-degraded-ink">{{ troubles(point) }}</td>
         </tr>
       </tbody>
     </table>
     <p v-if="found.length === 0" class="py-4 text-ink-2">
-      None is called that. <button class="go" @click="search = ''">Show all</button>
+      None is called that. <button class="go" @click="((search = ''), (only = 'all'))">Show all</button>
     </p>
   </div>
   <p v-if="points.data.value?.length === 0" class="max-w-[56ch] py-6 text-ink-2">
