@@ -168,12 +168,13 @@ class Arranging(BrowserCase):
         self.page.get_by_role("button", name="Make its line").click()
         line = self.page.get_by_label("line to paste").inner_text()
         with tempfile.TemporaryDirectory() as folder:
-            tools = {"PATH": f"{stage.ROOT / '.venv' / 'bin'}:{os.environ['PATH']}"}
+            # The line does the whole of it: an environment, the hub's package and what it needs, a self-test, the agent.
+            home = {"KUPPEL_AGENT_HOME": folder}
             agent = subprocess.Popen(
-                f"exec env {line}", shell=True, cwd=folder, env=os.environ | tools, stderr=subprocess.DEVNULL
+                f"exec env {line}", shell=True, cwd=folder, env=os.environ | home, stderr=subprocess.DEVNULL
             )
             try:
-                expect(self.page.get_by_text("Here it is: Averil, gate 2.")).to_be_visible(timeout=30_000)
+                expect(self.page.get_by_text("Here it is: Averil, gate 2.")).to_be_visible(timeout=150_000)
             finally:
                 agent.terminate()
                 agent.wait(15)

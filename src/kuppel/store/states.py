@@ -85,6 +85,8 @@ def state_spans(connection: Connection, from_us: int, to_us: int, stream_id: int
     change = tables.state_change
     query = select(change.c.time_us, change.c.state).where(change.c.stream_id == stream_id, change.c.time_us < to_us)
     rows = connection.execute(query.order_by(change.c.time_us)).all()
+    if not rows:
+        return []
     ends = [row.time_us for row in rows[1:]] + [to_us]
     return [
         (max(row.time_us, from_us), min(until, to_us), State(row.state))

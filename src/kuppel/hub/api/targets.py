@@ -130,7 +130,8 @@ def _rows(body: bytes) -> list[NewTarget]:
         raise SettingsError("file", told, f"have a head with name and any of {', '.join(sorted(wanted - {'name'}))}")
     found: list[NewTarget] = []
     seen: set[str] = set()
-    for number, row in enumerate(reader, 2):
+    for row in reader:
+        number = reader.line_num
         if len(found) >= _MOST_ROWS:
             raise SettingsError("file", f"more than {_MOST_ROWS:,} rows", "be cut into smaller ones")
         if None in row:

@@ -74,7 +74,7 @@ function who(entry: Entry): string {
               entry.actor_kind
             }}</span>
           </th>
-          <td class="border-b border-rule pr-3">
+          <td class="w-full max-w-0 border-b border-rule pr-3">
             <span :class="entry.action === 'refused' ? 'font-mid text-breached-ink' : ''">{{ entry.action }}</span>
             {{ entry.subject }}
             <span

@@ -73,7 +73,7 @@ function membersOf(group: Group): string {
     A group holds the targets, probes and vantage points of an application, a site or a team, put in by hand or by a tag
     that they have. Its state is that of its worst quarter.
   </p>
-  <div v-if="found.length" class="max-phone:overflow-x-auto">
+  <div v-if="found.length" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>

@@ -246,8 +246,8 @@ function isHere(row: number, column: number): boolean {
                   >{{ written(cell.figure.value, cell.figure.unit).figure
                   }}<span
                     v-if="cell.figure.unit !== 'ms' && cell.figure.unit !== '1' && cell.figure.value !== null"
-                    class="unit"
-                    >{{ written(cell.figure.value, cell.figure.unit).unit }}</span
+                    class="unit !ml-0"
+                    >{{ ` ${written(cell.figure.value, cell.figure.unit).unit}` }}</span
                   ></span
                 >
               </template>

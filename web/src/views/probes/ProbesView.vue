@@ -130,7 +130,7 @@ function limitsOf(probe: { limits?: readonly unknown[] }): string {
     <span class="flex-1" />
     <button class="go text-2" @click="chosen = new Set()">choose none</button>
   </div>
-  <div v-if="found.length" class="max-phone:overflow-x-auto">
+  <div v-if="found.length" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>

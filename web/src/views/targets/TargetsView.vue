@@ -74,7 +74,7 @@ async function importFile(event: Event): Promise<void> {
   <div class="mt-[11px] mb-2 flex flex-wrap items-center gap-2.5">
     <template v-if="may('edit')">
       <button v-if="opened !== 'new'" class="btn btn-main" @click="opened = 'new'">Add a target</button>
-      <label class="btn cursor-pointer" title="columns name, description, service, site, tags, important">
+      <label class="btn relative cursor-pointer" title="columns name, description, service, site, tags, important">
         Import from CSV
         <input type="file" accept=".csv,text/csv" class="sr-only" @change="importFile" />
       </label>
@@ -91,7 +91,7 @@ async function importFile(event: Event): Promise<void> {
     <b class="block text-4 text-ink">Nothing to measure is known yet.</b>
     A target is a host, an address or a name that people depend on. Add one, or import a list, and then give it a probe.
   </p>
-  <div v-if="found.length" class="max-phone:overflow-x-auto">
+  <div v-if="found.length" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>

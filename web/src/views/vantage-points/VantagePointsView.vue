@@ -145,7 +145,7 @@ function troubles(point: Point): string {
   </div>
   <div
     v-if="points.data.value?.length"
-    class="max-phone:overflow-x-auto"
+    class="relative max-phone:overflow-x-auto"
     :class="{ 'pr-[364px] max-phone:pr-0': isPutting }"
   >
     <table class="w-full border-collapse">
