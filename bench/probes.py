@@ -116,10 +116,11 @@ def wire() -> dict[str, float]:
         lab.cut()
         did = wire_log(log)
     found["loss_error_packets"] = abs(lost - did.forth_lost - did.back_lost)
+    ping_us = statistics.median(theirs)
     print(
-        f"  applied {applied_us:,.0f} µs, measured {own_us:,.0f} µs, ping {statistics.median(theirs):,.0f} µs; the rest of the"
+        f"  applied {applied_us:,.0f} µs, measured {own_us:,.0f} µs, ping {ping_us:,.0f} µs; the rest is four hops of one"
     )
-    print("  way is four hops of one machine and the wire's own waking")
+    print("  machine, and the wire's own waking")
     return found
 
 
@@ -152,10 +153,10 @@ async def _paced(runs_a_second: float, seconds: float, kinds: tuple[str, ...]) -
         good = failed = 0
         begun = time.monotonic()
         await asyncio.sleep(seconds)
-        elapsed = time.monotonic() - begun
+        made = round(good / (time.monotonic() - begun)), failed  # before stopping, which takes its time
         await schedule.stop()
         net.close()
-    return round(good / elapsed), failed
+    return made
 
 
 def tell_pace(offered: int) -> None:

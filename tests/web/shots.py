@@ -1,7 +1,9 @@
 """Pictures of the main views from a fresh demo, for docs/screenshots: `./run shots`."""
 
+import re
 import time
 from collections.abc import Callable
+from urllib.parse import urlsplit
 
 from playwright.sync_api import Page
 
@@ -49,6 +51,19 @@ def put_agent(page: Page) -> None:
     page.get_by_role("button", name="Make its line").click()
 
 
+def try_probe(page: Page) -> None:
+    page.get_by_label("call it").fill("times page")
+    page.get_by_label("target", exact=True).select_option(label="booking API")
+    probe = next(one for one in demo().ask("probes") if one["name"] == "sailings API")
+    page.get_by_label("web address").fill(
+        f"http://{probe['settings']['address']}:{urlsplit(probe['settings']['url']).port}/"
+    )
+    for name in ("Lundhavn", "North"):
+        page.get_by_label(re.compile(f"^{name}")).check()
+    page.get_by_role("button", name="Try it").click()
+    page.get_by_role("button", name="Try again").wait_for()
+
+
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     demo()
@@ -68,6 +83,13 @@ def main() -> None:
     picture("access-tokens", "/access?part=tokens")
     picture("access-record", "/access?part=record")
     picture("store", "/store")
+    picture("probes", "/probes")
+    picture("probe-tried", "/probes/new?kind=http", try_probe)
+    for name, probe, point in (
+        ("run-call", "call the bridge", "North"), ("run-page", "booking page in a browser", "North"),
+    ):  # fmt: skip
+        stream = demo().stream(probe, point)
+        picture(name, f"/streams/{stream}", lambda page: page.locator("[data-run]").first.click())
     picture("matrix-phone", "/matrix", width=390)
     stage.stop()
 
