@@ -269,6 +269,8 @@ def reflect(
     typer.echo(f"Answering at {address}: {told}, {'authenticated' if shared else 'unauthenticated'}.", nl=True)
     for thread in reflectors.start():
         thread.join()
+    for name, (answered, dropped) in reflectors.counted.items():
+        typer.echo(f"{name.replace('_', '-')}: {answered:,} packets answered, {dropped:,} dropped.")
 
 
 @app.command()

@@ -1,6 +1,7 @@
 """The real network on loopback: kernel sockets and libcurl against the lab's stand-ins."""
 
 import asyncio
+import contextlib
 import socket
 import statistics
 import time
@@ -212,6 +213,41 @@ class WebFetch(Loopback):
             missing = await self.run_kind("http", Binding(source="192.0.2.99"), url=service.url)
         self.assertEqual(seen, ["127.0.0.78"])
         self.assertEqual(missing.reason, Reason.BINDING_UNUSABLE)
+
+    async def test_servers_that_never_come_to_an_end_do(self) -> None:
+        """One octet now and then, a body without end, a head without end: each ends in time, with its reason."""
+
+        async def drip(_reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            with contextlib.suppress(ConnectionError):
+                for octet in b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello":
+                    writer.write(bytes([octet]))
+                    await writer.drain()
+                    await asyncio.sleep(0.5)
+
+        async def flood(_reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            with contextlib.suppress(ConnectionError):
+                writer.write(b"HTTP/1.1 200 OK\r\n\r\n")
+                while True:
+                    writer.write(b"x" * 65_536)
+                    await writer.drain()
+
+        async def head(_reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            with contextlib.suppress(ConnectionError):
+                writer.write(b"HTTP/1.1 200 OK\r\n")
+                while True:
+                    writer.write(b"X-More: " + b"y" * 1000 + b"\r\n")
+                    await writer.drain()
+
+        kind = KINDS["http"]
+        for serve in (drip, flood, head):
+            server = await asyncio.start_server(serve, "127.0.0.1", 0)
+            port = server.sockets[0].getsockname()[1]
+            settings = kind.parse({"url": f"http://127.0.0.1:{port}/", "timeout_ms": 1000})
+            begun = time.monotonic()
+            found = await kind.attempt(settings, self.net, Binding())
+            self.assertLess(time.monotonic() - begun, 3, serve.__name__)
+            self.assertIn(found.reason, (Reason.TIMEOUT, Reason.PROTOCOL_ERROR, Reason.CONNECTION_RESET), serve.__name__)
+            server.close()
 
     async def test_a_huge_answer_is_counted_but_not_kept(self) -> None:
         async with WebService(treat=same_for_all(Treatment(body=b"x" * 3_000_000 + b"end"))) as service:

@@ -5,6 +5,7 @@ import threading
 from dataclasses import dataclass
 
 from kuppel.probes.kernel.data_reflector import DataReflector
+from kuppel.probes.kernel.reflector import DatagramReflector
 from kuppel.probes.kernel.speech import SpeechReflector
 from kuppel.probes.kernel.two_way import Reflector
 
@@ -47,6 +48,13 @@ class Reflectors:
     def ports(self) -> dict[str, int]:
         """The port of each that answers."""
         return {name: one.port for name, one in self._serving.items()}
+
+    @property
+    def counted(self) -> dict[str, tuple[int, int]]:
+        """Of those that answer datagrams, how many were answered and how many dropped."""
+        return {
+            name: (one.answered, one.dropped) for name, one in self._serving.items() if isinstance(one, DatagramReflector)
+        }
 
     def start(self) -> list[threading.Thread]:
         """Answer, in threads: an answer must not wait for what else the process does."""

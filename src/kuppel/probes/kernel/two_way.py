@@ -4,11 +4,12 @@ import select
 import socket
 import time
 from dataclasses import dataclass, field
+from typing import Literal
 
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.stamps import stamp_of
+from kuppel.probes.kernel.stamps import keep_stamping, sent_stamps, stamp_both_ways, stamp_of
 from kuppel.probes.net import Binding, NetError, StampAnswer, StampReport, StampTrain
 from kuppel.wire.stamp import (
     ErrorEstimate,
@@ -32,10 +33,12 @@ def send_train(train: StampTrain, binding: Binding) -> StampReport:
     ------
     NetError
     """
+    keep_stamping()
     is_v6 = ":" in train.address
     with socket.socket(socket.AF_INET6 if is_v6 else socket.AF_INET, socket.SOCK_DGRAM) as sock:
         bind(sock, binding)
         prepare(sock, is_v6=is_v6, dscp=train.dscp)
+        stamp_both_ways(sock)
         try:
             sock.connect((train.address, train.port))
         except OSError as error:
@@ -48,7 +51,7 @@ def send_train(train: StampTrain, binding: Binding) -> StampReport:
         return StampReport(
             tuple(running.sent_ns),
             tuple(running.answers),
-            "kernel receive" if running.has_kernel_receive else "user",
+            running.stamps(),
             running.refused,
             running.refusal,
         )
@@ -64,6 +67,12 @@ class _Running:
     refused: int = 0
     refusal: str = ""
     has_kernel_receive: bool = True
+    kernel_sent: set[int] = field(default_factory=set)
+
+    def stamps(self) -> Literal["kernel", "kernel receive", "user"]:
+        if not self.has_kernel_receive:
+            return "user"
+        return "kernel" if self.seen <= self.kernel_sent else "kernel receive"
 
     def run(self) -> None:
         self.sock.setblocking(False)
@@ -93,6 +102,10 @@ class _Running:
                 return
 
     def _drain(self) -> None:
+        for number, stamp_ns in sent_stamps(self.sock):
+            if number < len(self.sent_ns):
+                self.sent_ns[number] = stamp_ns
+                self.kernel_sent.add(number)
         while True:
             try:
                 octets, ancillary, _, _ = self.sock.recvmsg(65_535, 512)
