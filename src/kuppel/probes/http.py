@@ -10,7 +10,7 @@ from kuppel.core.result import Observation
 from kuppel.probes.certificate import told_of_chain
 from kuppel.probes.kind import Kind, Settings, TimeoutMs
 from kuppel.probes.net import Binding, Exchange, Net, Request
-from kuppel.probes.redirects import BrokenOff, Following, Total, covers, headers_are_lines
+from kuppel.probes.redirects import BrokenOff, Following, Total, covers, headers_are_lines, web_address
 
 _SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "x-api-key"})
 _METHOD = Literal["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
@@ -43,12 +43,7 @@ class HttpSettings(Settings):
     @field_validator("url")
     @classmethod
     def _is_web_address(cls, url: str) -> str:
-        parts = urlsplit(url)
-        if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise ValueError("it must begin with http:// or https:// and name a host")
-        if parts.username is not None:
-            raise ValueError("credentials belong into an Authorization header, which is kept secret, not into the address")
-        return url
+        return web_address(url)
 
     @field_validator("headers")
     @classmethod

@@ -2,7 +2,6 @@
 vitals)."""
 
 from typing import Any
-from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator
 
@@ -19,7 +18,7 @@ from kuppel.core.vitals import (
 )
 from kuppel.probes.kind import Kind, Settings, TimeoutMs
 from kuppel.probes.net import Binding, Net, PageLoad, PageLoaded
-from kuppel.probes.redirects import covers
+from kuppel.probes.redirects import covers, web_address
 
 
 class PageSettings(Settings):
@@ -49,12 +48,7 @@ class PageSettings(Settings):
     @field_validator("url")
     @classmethod
     def _is_web_address(cls, url: str) -> str:
-        parts = urlsplit(url)
-        if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise ValueError("it must begin with http:// or https:// and name a host")
-        if parts.username is not None:
-            raise ValueError("credentials do not belong into an address")
-        return url
+        return web_address(url)
 
 
 async def attempt(settings: PageSettings, net: Net, binding: Binding) -> Observation:

@@ -152,6 +152,16 @@ def covers(status_range: str, status: int) -> bool:
     return int(first) <= status <= int(last or first)
 
 
+def web_address(url: str) -> str:
+    """Raise `ValueError` for what is no web address, or has credentials in it."""
+    parts = urlsplit(url)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise ValueError("it must begin with http:// or https:// and name a host")
+    if parts.username is not None:
+        raise ValueError("credentials do not belong into an address: put them where they are kept secret")
+    return url
+
+
 def headers_are_lines(headers: dict[str, str]) -> dict[str, str]:
     """Raise `ValueError` for a header that would be more than one line."""
     for name, value in headers.items():

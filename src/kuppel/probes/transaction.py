@@ -19,7 +19,7 @@ from kuppel.core.result import Observation
 from kuppel.probes.certificate import told_of_chain
 from kuppel.probes.kind import Kind, Settings, TimeoutMs
 from kuppel.probes.net import Binding, Exchange, Net, Request
-from kuppel.probes.redirects import BrokenOff, Following, covers, header, headers_are_lines
+from kuppel.probes.redirects import BrokenOff, Following, covers, header, headers_are_lines, web_address
 
 MOST_STEPS = 12
 _VARIABLE = regex.compile(r"\$\{([A-Za-z][A-Za-z0-9_]*)\}")
@@ -100,13 +100,7 @@ class Step(_Part):
     @field_validator("url")
     @classmethod
     def _is_web_address(cls, url: str) -> str:
-        if not url.startswith("${"):
-            parts = urlsplit(url)
-            if parts.scheme not in ("http", "https") or not parts.hostname:
-                raise ValueError("it must begin with http:// or https:// and name a host, or with a variable")
-            if parts.username is not None:
-                raise ValueError("credentials belong among the secrets, not into the address")
-        return url
+        return url if url.startswith("${") else web_address(url)
 
     @field_validator("headers")
     @classmethod

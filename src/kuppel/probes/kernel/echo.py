@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from kuppel.core.reason import Reason
+from kuppel.probes.kernel.pacing import collect
 from kuppel.probes.kernel.sockets import bind, net_error
 from kuppel.probes.kernel.stamps import SO_TIMESTAMPING, keep_stamping, stamp_of
 from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetError
@@ -129,23 +130,22 @@ def _run(running: _Train, train: EchoTrain) -> None:
     padding = bytes(max(0, train.size - len(running.token)))
     begun = time.monotonic_ns()
     for sequence in range(train.count):
-        _collect_until(running, poll, begun + sequence * train.interval_us * 1000)
+        collect(poll, begun + sequence * train.interval_us * 1000, lambda: _drain(running))
         data = (running.token + padding)[: train.size]
         packet = encode_echo_request(running.identifier, sequence, data, is_v6=running.is_v6)
         running.sent.append(_Sent(time.time_ns(), time.monotonic_ns()))
         sock.send(packet)
-    _collect_until(running, poll, running.sent[-1].monotonic_ns + running.timeout_ns, is_last=True)
+    deadline_ns = running.sent[-1].monotonic_ns + running.timeout_ns
+    collect(poll, deadline_ns, lambda: _drain(running), lambda: _is_whole(running))
 
 
-def _collect_until(running: _Train, poll: select.poll, deadline_ns: int, *, is_last: bool = False) -> None:
-    """Take what arrives until the deadline; after the last packet, only until nothing is outstanding."""
-    while (left_ns := deadline_ns - time.monotonic_ns()) > 0:
-        # poll() counts whole milliseconds: the last one is spun through, which keeps the pacing exact.
-        if poll.poll(left_ns // 1_000_000):
-            _drain_errors(running)
-            _drain_replies(running)
-        if is_last and all(one.reply_wall_ns is not None for one in running.sent):
-            return
+def _drain(running: _Train) -> None:
+    _drain_errors(running)
+    _drain_replies(running)
+
+
+def _is_whole(running: _Train) -> bool:
+    return all(one.reply_wall_ns is not None for one in running.sent)
 
 
 def _drain_replies(running: _Train) -> None:

@@ -7,6 +7,7 @@ import time
 from dataclasses import dataclass, field
 
 from kuppel.core.reason import Reason
+from kuppel.probes.kernel.pacing import collect
 from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
 from kuppel.probes.kernel.stamps import keep_stamping, stamp_of
@@ -34,7 +35,7 @@ class _Speaking:
         poll.register(self.sock, select.POLLIN)
         begun = time.monotonic_ns()
         for number in range(self.stream.count):
-            self._collect(poll, begun + number * self.stream.interval_us * 1000)
+            collect(poll, begun + number * self.stream.interval_us * 1000, self._drain)
             ticks = number * self.stream.ticks
             header = RtpHeader(self.stream.payload_type, self.first + number, ticks, self.source, is_marked=number == 0)
             packet = encode_test(header, self.stream.payload_octets)
@@ -45,14 +46,10 @@ class _Speaking:
                 self.refusal = "port unreachable"
             except OSError as error:
                 raise net_error(error, self.stream.address) from None
-        self._collect(poll, time.monotonic_ns() + self.stream.timeout_us * 1000, is_last=True)
+        collect(poll, time.monotonic_ns() + self.stream.timeout_us * 1000, self._drain, self._is_whole)
 
-    def _collect(self, poll: select.poll, deadline_ns: int, *, is_last: bool = False) -> None:
-        while (left_ns := deadline_ns - time.monotonic_ns()) > 0:
-            if poll.poll(left_ns // 1_000_000):
-                self._drain()
-            if is_last and (len(self.answers) == self.stream.count or self.refusal):
-                return
+    def _is_whole(self) -> bool:
+        return len(self.answers) == self.stream.count or bool(self.refusal)
 
     def _drain(self) -> None:
         while True:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from kuppel.core.reason import Reason
+from kuppel.probes.kernel.pacing import collect
 from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
 from kuppel.probes.kernel.stamps import keep_stamping, sent_stamps, stamp_both_ways, stamp_of
@@ -81,7 +82,7 @@ class _Running:
         error = ErrorEstimate.of(self.train.clock_error_ns)
         begun = time.monotonic_ns()
         for sequence in range(self.train.count):
-            self._collect(poll, begun + sequence * self.train.interval_us * 1000)
+            collect(poll, begun + sequence * self.train.interval_us * 1000, self._drain)
             now_ns = time.time_ns()
             packet = encode_sender(SenderPacket(sequence, now_ns, error), self.train.size, self.train.key)
             self.sent_ns.append(now_ns)
@@ -91,15 +92,10 @@ class _Running:
                 self.refusal = "port unreachable"
             except OSError as failure:
                 raise net_error(failure, self.train.address) from None
-        self._collect(poll, time.monotonic_ns() + self.train.timeout_us * 1000, is_last=True)
+        collect(poll, time.monotonic_ns() + self.train.timeout_us * 1000, self._drain, self._is_whole)
 
-    def _collect(self, poll: select.poll, deadline_ns: int, *, is_last: bool = False) -> None:
-        while (left_ns := deadline_ns - time.monotonic_ns()) > 0:
-            # poll() counts whole milliseconds: the last one is spun through, which keeps the pacing exact.
-            if poll.poll(left_ns // 1_000_000):
-                self._drain()
-            if is_last and (len(self.seen) == self.train.count or self.refusal):
-                return
+    def _is_whole(self) -> bool:
+        return len(self.seen) == self.train.count or bool(self.refusal)
 
     def _drain(self) -> None:
         for number, stamp_ns in sent_stamps(self.sock):

@@ -1,7 +1,10 @@
 <script setup lang="ts">
+import { computed } from 'vue'
+
 import type { Wrong } from '@/app/doing'
 import Choice from '@/parts/Choice.vue'
 import Field from '@/parts/Field.vue'
+import NumberField from '@/parts/NumberField.vue'
 
 import type { Schedule } from './draft'
 
@@ -15,6 +18,7 @@ const WAYS = [
   { key: 'daily', label: 'once a day', title: 'at a time of day, spread over the agents' },
   { key: 'cron', label: 'by a crontab line', title: 'minute, hour, day, month, day of the week' },
 ] as const
+const seconds = computed({ get: () => interval.value, set: (value: number | null) => (interval.value = value ?? 60) })
 const OWN_ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone
 
 function set(changed: Partial<Schedule>): void {
@@ -50,18 +54,7 @@ function setQuiet(index: number, part: 0 | 1, text: string): void {
         :label="schedule.way === 'every' ? 'time between two runs' : 'mean time between two runs'"
         :error="told('interval_s')"
       >
-        <span class="relative block">
-          <input
-            :id="id"
-            v-model.number="interval"
-            class="inp"
-            type="number"
-            min="1"
-            step="any"
-            :aria-invalid="isInvalid"
-          />
-          <span class="pointer-events-none absolute top-1 right-2 text-2 text-ink-3">s</span>
-        </span>
+        <NumberField :id="id" v-model="seconds" unit="s" :min="1" :is-invalid="isInvalid" />
       </Field>
       <template v-else>
         <Field v-if="schedule.way === 'daily'" v-slot="{ id, isInvalid }" label="at" :error="told('at')">
@@ -91,17 +84,13 @@ function setQuiet(index: number, part: 0 | 1, text: string): void {
           />
         </Field>
         <Field v-slot="{ id }" label="spread over" :error="told('spread_s')">
-          <span class="relative block">
-            <input
-              :id="id"
-              class="inp"
-              type="number"
-              min="0"
-              :value="schedule.spread_s"
-              @change="set({ spread_s: Number(($event.target as HTMLInputElement).value) })"
-            />
-            <span class="pointer-events-none absolute top-1 right-2 text-2 text-ink-3">s</span>
-          </span>
+          <NumberField
+            :id="id"
+            :model-value="schedule.spread_s"
+            unit="s"
+            :min="0"
+            @update:model-value="set({ spread_s: $event ?? 0 })"
+          />
         </Field>
       </template>
     </div>
@@ -109,30 +98,22 @@ function setQuiet(index: number, part: 0 | 1, text: string): void {
       <summary class="go w-fit cursor-pointer text-2">quiet hours, faster after a failure, time zone</summary>
       <div class="mt-1.5 grid grid-cols-2 gap-x-3 gap-y-2 max-phone:grid-cols-1">
         <Field v-slot="{ id }" label="after a failure, every" :error="told('burst_interval_s')">
-          <span class="relative block">
-            <input
-              :id="id"
-              class="inp"
-              type="number"
-              min="0"
-              :value="schedule.burst_interval_s"
-              @change="set({ burst_interval_s: Number(($event.target as HTMLInputElement).value) })"
-            />
-            <span class="pointer-events-none absolute top-1 right-2 text-2 text-ink-3">s</span>
-          </span>
+          <NumberField
+            :id="id"
+            :model-value="schedule.burst_interval_s"
+            unit="s"
+            :min="0"
+            @update:model-value="set({ burst_interval_s: $event ?? 0 })"
+          />
         </Field>
         <Field v-slot="{ id }" label="for" :error="told('burst_for_s')">
-          <span class="relative block">
-            <input
-              :id="id"
-              class="inp"
-              type="number"
-              min="0"
-              :value="schedule.burst_for_s"
-              @change="set({ burst_for_s: Number(($event.target as HTMLInputElement).value) })"
-            />
-            <span class="pointer-events-none absolute top-1 right-2 text-2 text-ink-3">s</span>
-          </span>
+          <NumberField
+            :id="id"
+            :model-value="schedule.burst_for_s"
+            unit="s"
+            :min="0"
+            @update:model-value="set({ burst_for_s: $event ?? 0 })"
+          />
         </Field>
         <Field v-slot="{ id }" label="times of day are of" :error="told('zone')">
           <input

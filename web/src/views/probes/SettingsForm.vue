@@ -3,6 +3,7 @@ import { computed } from 'vue'
 
 import type { Wrong } from '@/app/doing'
 import Field from '@/parts/Field.vue'
+import NumberField from '@/parts/NumberField.vue'
 
 import PairsField from './PairsField.vue'
 import { fieldsOf, initial, partsSchema, type Schema, type SettingField, type Values } from './schema'
@@ -31,9 +32,6 @@ function told(field: SettingField): string | null {
   const where = `${props.path}.${field.name}`
   const is = props.wrong?.field === where || props.wrong?.field.startsWith(`${where}.`)
   return is && field.kind !== 'parts' ? (props.wrong?.told ?? null) : null
-}
-function number(text: string): number | null {
-  return text.trim() === '' ? null : Number(text)
 }
 function parts(field: SettingField): Values[] {
   return (values.value[field.name] as Values[] | undefined) ?? []
@@ -143,24 +141,19 @@ const ONE: Record<string, string> = { steps: 'step', expect: 'expectation', take
             >
               <option v-for="one in field.schema.enum" :key="one">{{ one }}</option>
             </select>
-            <span v-else-if="field.kind === 'number'" class="relative block">
-              <input
-                :id="id"
-                class="inp"
-                :class="{ 'pr-14': field.unit }"
-                type="number"
-                step="any"
-                :min="field.schema.minimum"
-                :max="field.schema.maximum"
-                :required="!field.isNullable"
-                :placeholder="field.isNullable ? 'not given' : ''"
-                :aria-invalid="isInvalid"
-                :aria-describedby="describedBy"
-                :value="values[field.name]"
-                @change="set(field, number(($event.target as HTMLInputElement).value))"
-              />
-              <span class="pointer-events-none absolute top-1 right-2 text-2 text-ink-3">{{ field.unit }}</span>
-            </span>
+            <NumberField
+              v-else-if="field.kind === 'number'"
+              :id="id"
+              :model-value="(values[field.name] as number | null | undefined) ?? null"
+              :unit="field.unit"
+              :min="field.schema.minimum"
+              :max="field.schema.maximum"
+              :is-needed="!field.isNullable"
+              :placeholder="field.isNullable ? 'not given' : ''"
+              :is-invalid="isInvalid"
+              :described-by="describedBy"
+              @update:model-value="set(field, $event)"
+            />
             <input
               v-else-if="field.kind === 'words'"
               :id="id"
