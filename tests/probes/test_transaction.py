@@ -202,7 +202,7 @@ class Settings(unittest.TestCase):
             "regular expression", self.refused(steps=[step(take=[{"name": "a", "from": "regex", "expression": "("}])])
         )
         self.assertIn("http://", self.refused(steps=[step(url="ftp://a.example/")]))
-        self.assertIn("secrets", self.refused(steps=[step(url="http://me:pw@a.example/")]))
+        self.assertIn("kept secret", self.refused(steps=[step(url="http://me:pw@a.example/")]))
 
     def test_secrets_are_masked_and_put_back(self) -> None:
         parsed = KIND.parse({"steps": [step(body="${key}")], "secrets": {"key": "ferry"}})

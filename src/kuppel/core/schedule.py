@@ -115,7 +115,7 @@ def exponential_gap(mean_us: int, draw: float) -> int:
     """The time to the next run of a Poisson stream, for a number drawn uniformly from [0, 1) (RFC 2330 §11.1.1).
 
     >>> exponential_gap(60_000_000, 0.5)
-    41588830
+    41588831
     """
     return max(1, round(-mean_us * math.log(1 - draw)))
 

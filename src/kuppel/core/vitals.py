@@ -50,8 +50,9 @@ def total_blocking_time(tasks: Sequence[Stretch], from_ms: float, to_ms: float) 
     """What tasks took beyond 50 ms each, in ms, between first contentful paint and time to interactive
     (web.dev, "Total Blocking Time"). A task that begins before is counted from there.
 
-    >>> total_blocking_time([Stretch(100, 350), Stretch(400, 490), Stretch(500, 535), Stretch(600, 630), Stretch(700,
-    855)], 0, 1000) 345.0
+    >>> tasks = [Stretch(100, 350), Stretch(400, 490), Stretch(500, 535), Stretch(600, 630), Stretch(700, 855)]
+    >>> total_blocking_time(tasks, 0, 1000)
+    345.0
     """
     total = 0.0
     for task in tasks:

@@ -15,19 +15,15 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from kuppel.core.reason import Reason
+from kuppel.probes.kernel.icmp_errors import IcmpError, entries, want_errors
 from kuppel.probes.kernel.pacing import collect
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.stamps import SO_TIMESTAMPING, keep_stamping, stamp_of
+from kuppel.probes.kernel.stamps import keep_stamping, stamp_of
 from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetError
 from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_header
 
-# linux/net_tstamp.h; the standard library does not name them.
-_STAMP_FLAGS = (1 << 1) | (1 << 3) | (1 << 4) | (1 << 7) | (1 << 11)  # TX, RX, SOFTWARE, OPT_ID, OPT_TSONLY
 _SOL_RAW, _ICMP_FILTER = 255, 1
 _ICMPV6_FILTER = 1
-_IP_RECVERR, _IPV6_RECVERR = 11, 25
-_ORIGIN_ICMP, _ORIGIN_ICMP6, _ORIGIN_TIMESTAMPING = 2, 3, 4
-_UNREACHABLE = {0: "network unreachable", 1: "host unreachable", 3: "port unreachable", 13: "prohibited by a filter"}
 # A realtime clock that moves this much against the monotonic one within a train was stepped.
 _STEP_NS = 500_000
 
@@ -101,21 +97,14 @@ def _open(is_v6: bool) -> tuple[socket.socket, bool]:
 
 
 def _prepare(sock: socket.socket, train: EchoTrain, *, is_v6: bool, is_raw: bool) -> None:
-    traffic_class = train.dscp << 2
-    if is_v6:
-        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, traffic_class)
-        sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVERR, 1)
-        if is_raw:
-            # struct icmp6_filter: a set bit blocks; only echo replies (129) pass.
-            words = [0xFFFFFFFF] * 8
-            words[129 >> 5] &= ~(1 << (129 & 31))
-            sock.setsockopt(socket.IPPROTO_ICMPV6, _ICMPV6_FILTER, struct.pack("=8I", *words))
-    else:
-        sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, traffic_class)
-        sock.setsockopt(socket.IPPROTO_IP, _IP_RECVERR, 1)
-        if is_raw:
-            sock.setsockopt(_SOL_RAW, _ICMP_FILTER, struct.pack("=I", 0xFFFFFFFF & ~1))
-    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPING, _STAMP_FLAGS)
+    want_errors(sock, is_v6=is_v6, dscp=train.dscp)
+    if is_raw and is_v6:
+        # struct icmp6_filter: a set bit blocks; only echo replies (129) pass.
+        words = [0xFFFFFFFF] * 8
+        words[129 >> 5] &= ~(1 << (129 & 31))
+        sock.setsockopt(socket.IPPROTO_ICMPV6, _ICMPV6_FILTER, struct.pack("=8I", *words))
+    elif is_raw:
+        sock.setsockopt(_SOL_RAW, _ICMP_FILTER, struct.pack("=I", 0xFFFFFFFF & ~1))
     try:
         sock.connect((train.address, 0))
     except OSError as error:
@@ -172,23 +161,11 @@ def _drain_replies(running: _Train) -> None:
 
 
 def _drain_errors(running: _Train) -> None:
-    """Send stamps and ICMP errors come by the error queue, which must be emptied or poll() never rests."""
-    while True:
-        try:
-            _, ancillary, _, _ = running.sock.recvmsg(512, 512, socket.MSG_ERRQUEUE)
-        except BlockingIOError:
-            return
-        for level, kind, data in ancillary:
-            is_error = (level == socket.IPPROTO_IP and kind == _IP_RECVERR) or (
-                level == socket.IPPROTO_IPV6 and kind == _IPV6_RECVERR
-            )
-            if not is_error or len(data) < 16:
-                continue
-            _, origin, icmp_type, icmp_code, _, _, packet_number = struct.unpack_from("=IBBBBII", data)
-            if origin == _ORIGIN_TIMESTAMPING and packet_number < len(running.sent):
-                running.sent[packet_number].kernel_ns = stamp_of(ancillary)
-            elif origin in (_ORIGIN_ICMP, _ORIGIN_ICMP6):
-                running.refusal = _UNREACHABLE.get(icmp_code, f"ICMP type {icmp_type} code {icmp_code}")
+    for found in entries(running.sock, is_v6=running.is_v6):
+        if isinstance(found, IcmpError):
+            running.refusal = found.words
+        elif found.number < len(running.sent):
+            running.sent[found.number].kernel_ns = found.sent_ns
 
 
 def _report(running: _Train) -> EchoReport:

@@ -7,7 +7,20 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
 from kuppel.core.reason import Reason
-from kuppel.probes.kernel import browser, call, curl, echo, names, sockets, speech, throughput, tls, trace, two_way
+from kuppel.probes.kernel import (
+    browser,
+    call,
+    curl,
+    echo,
+    names,
+    path_mtu,
+    sockets,
+    speech,
+    throughput,
+    tls,
+    trace,
+    two_way,
+)
 from kuppel.probes.kernel.ledger import Ledger
 from kuppel.probes.kernel.machine import Machine
 from kuppel.probes.net import (
@@ -114,7 +127,7 @@ class KernelNet:
 
     async def path_mtu(self, address: str, timeout_us: int, binding: Binding) -> PathMtu:
         bound = self._bound(binding)
-        return await self._in_thread(lambda: trace.path_mtu(address, timeout_us, bound))
+        return await self._in_thread(lambda: path_mtu.path_mtu(address, timeout_us, bound))
 
     async def name_of(self, address: str) -> str:
         known = self._names.get(address)

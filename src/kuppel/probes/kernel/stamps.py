@@ -4,7 +4,6 @@ import functools
 import socket
 import struct
 import time
-from collections.abc import Iterator
 
 # include/uapi/asm-generic/socket.h; the standard library does not name them. The first gives the time of receiving alone.
 SO_TIMESTAMPNS, SO_TIMESTAMPING = 35, 37
@@ -24,28 +23,13 @@ def stamp_of(ancillary: list[tuple[int, int, bytes]]) -> int | None:
 
 # linux/net_tstamp.h: TX and RX in software, numbered by packet, without the packet itself.
 _SEND_AND_RECEIVE = (1 << 1) | (1 << 3) | (1 << 4) | (1 << 7) | (1 << 11)
-_ORIGIN_TIMESTAMPING = 4
-_ERRORS = ((socket.IPPROTO_IP, 11), (socket.IPPROTO_IPV6, 25))  # IP_RECVERR, IPV6_RECVERR
 
 
 def stamp_both_ways(sock: socket.socket) -> None:
-    """Have the kernel stamp what this socket sends, too; `sent_stamps` then yields the stamps."""
+    """Have the kernel stamp what this socket sends, too; they come by its error queue (`icmp_errors`), which must be
+    emptied, or poll() never rests."""
     sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 0)
     sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPING, _SEND_AND_RECEIVE)
-
-
-def sent_stamps(sock: socket.socket) -> Iterator[tuple[int, int]]:
-    """(number, ns) of packets that left since the last call. They come by the error queue, which poll() never lets rest."""
-    while True:
-        try:
-            _, ancillary, _, _ = sock.recvmsg(512, 512, socket.MSG_ERRQUEUE)
-        except OSError:
-            return
-        for level, kind, data in ancillary:
-            if (level, kind) in _ERRORS and len(data) >= 16 and data[4] == _ORIGIN_TIMESTAMPING:
-                stamp = stamp_of(ancillary)
-                if stamp is not None:
-                    yield struct.unpack_from("=I", data, 12)[0], stamp
 
 
 @functools.cache

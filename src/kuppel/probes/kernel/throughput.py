@@ -24,6 +24,7 @@ import numpy as np
 from kuppel.core.delay import inter_arrival_jitter
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.sockets import bind, net_error
+from kuppel.probes.kernel.stamps import SO_TIMESTAMPNS, keep_stamping, stamp_of
 from kuppel.probes.net import Binding, NetError, Transfer, Transferred
 
 # struct tcp_info of include/uapi/linux/tcp.h.
@@ -264,17 +265,20 @@ class Received:
 
 def receive(sock: socket.socket, run: bytes, count: int, seconds: float) -> Received:
     """Take datagrams of a run until the last one came, or nothing more does."""
+    keep_stamping()
     numbers: set[int] = set()
     arrivals: list[tuple[int, int]] = []
     octets, first, last = 0, 0, 0
+    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
     deadline = time.monotonic() + seconds
     while len(numbers) < count and (left := deadline - time.monotonic()) > 0:
         sock.settimeout(min(left, 1.0) if numbers else left)
         try:
-            packet = sock.recv(65_535)
+            packet, ancillary, _, _ = sock.recvmsg(65_535, 256)
         except (TimeoutError, ConnectionRefusedError):
             break
-        now = time.monotonic_ns()
+        # By the kernel's stamp: a reader that is late must not make the line look faster.
+        now = stamp_of(ancillary) or time.time_ns()
         if len(packet) < DATAGRAM.size:
             continue
         named, number, sent_ns = DATAGRAM.unpack_from(packet)

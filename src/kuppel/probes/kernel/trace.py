@@ -15,26 +15,12 @@ from dataclasses import dataclass
 from typing import Literal
 
 from kuppel.core.path import HopAnswer, Kind
+from kuppel.probes.kernel.icmp_errors import IP_TTL, IPV6_HOPLIMIT, IcmpError, entries, time_to_live, want_errors
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.stamps import SO_TIMESTAMPING, SO_TIMESTAMPNS, keep_stamping, stamp_of
-from kuppel.probes.net import Binding, PathMtu, TraceReport, TraceRequest
+from kuppel.probes.kernel.stamps import keep_stamping, stamp_of
+from kuppel.probes.net import Binding, TraceReport, TraceRequest
 from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_header
-from kuppel.wire.icmp_extension import decode_labels
 
-_STAMP_FLAGS = (1 << 1) | (1 << 3) | (1 << 4) | (1 << 7) | (1 << 11)  # TX, RX, SOFTWARE, OPT_ID, OPT_TSONLY
-_IP_TTL, _IP_MTU_DISCOVER, _IP_RECVERR, _IP_RECVTTL, _IP_RECVERR_RFC4884 = 2, 10, 11, 12, 26
-_V6_MTU_DISCOVER, _V6_RECVERR, _V6_RECVERR_RFC4884, _V6_RECVHOPLIMIT, _V6_HOPLIMIT = 23, 25, 31, 51, 52
-_PMTUDISC_PROBE = 3
-_ORIGIN_LOCAL, _ORIGIN_ICMP, _ORIGIN_ICMP6, _ORIGIN_TIMESTAMPING = 1, 2, 3, 4
-_EXCEEDED = {False: 11, True: 3}
-_UNREACHABLE = {False: 3, True: 1}
-_PORT_UNREACHABLE = {False: 3, True: 4}
-_TOO_BIG = {False: (3, 4), True: (2, 0)}
-_WORDS = {
-    False: {0: "network unreachable", 1: "host unreachable", 2: "protocol unreachable", 9: "network prohibited",
-            10: "host prohibited", 13: "prohibited by a filter"},
-    True: {0: "no route", 1: "prohibited by a filter", 3: "address unreachable"},
-}  # fmt: skip
 # The first port of flows, if it is free: the same flow then takes the same way in the next run.
 _FIRST_PORT = 49_152 + 4_000
 _WINDOW = 4
@@ -76,20 +62,6 @@ class _Shot:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class _Error:
-    """An ICMP error of the queue."""
-
-    type: int
-    code: int
-    info: int
-    address: str
-    reply_ttl: int | None
-    labels: tuple[str, ...]
-    stamp_ns: int | None
-    quoted: bytes
-
-
 class _Channel:
     """One flow: its socket and the packets that it sent."""
 
@@ -124,16 +96,12 @@ class _Channel:
     def outstanding(self) -> list[_Shot]:
         return [one for one in self.shots if one.answer is None]
 
-    def judge(self, error: _Error, shot: _Shot | None) -> None:
+    def judge(self, error: IcmpError, shot: _Shot | None) -> None:
         """Note what an error says of the packet that it is about."""
         if shot is None:
             return
-        kind: Kind = "refused"
-        if error.type == _EXCEEDED[self.is_v6]:
-            kind = "exceeded"
-        elif error.type == _UNREACHABLE[self.is_v6] and error.code == _PORT_UNREACHABLE[self.is_v6]:
-            kind = "reached"
-        note = "" if kind != "refused" else _WORDS[self.is_v6].get(error.code, f"ICMP {error.type}, {error.code}")
+        kind: Kind = "exceeded" if error.is_exceeded else "reached" if error.is_port_unreachable else "refused"
+        note = error.words if kind == "refused" else ""
         shot.take(kind, error.address, error.stamp_ns, reply_ttl=error.reply_ttl, labels=error.labels, note=note)
 
 
@@ -147,7 +115,7 @@ class _Datagrams(_Channel):
         self.sock = self._opened()
         self.token = int.from_bytes(os.urandom(4), "big")
         try:
-            _prepare(self.sock, is_v6=self.is_v6, dscp=request.dscp)
+            want_errors(self.sock, is_v6=self.is_v6, dscp=request.dscp)
             self._bind_flow()
             self.sock.connect((request.address, 0 if request.protocol == "icmp" else request.port))
         except OSError as error:
@@ -184,7 +152,7 @@ class _Datagrams(_Channel):
         self.sock.close()
 
     def send(self, shot: _Shot) -> None:
-        level, kind = (socket.IPPROTO_IPV6, _V6_HOPLIMIT) if self.is_v6 else (socket.IPPROTO_IP, _IP_TTL)
+        level, kind = (socket.IPPROTO_IPV6, IPV6_HOPLIMIT) if self.is_v6 else (socket.IPPROTO_IP, IP_TTL)
         limit = [(level, kind, struct.pack("=i", shot.ttl))]
         packet = self._packet(shot.number)
         for _ in range(5):
@@ -224,9 +192,11 @@ class _Datagrams(_Channel):
         return under_way[0] if len(under_way) == 1 else None
 
     def drain(self) -> None:
-        while (found := _next_error(self.sock, self.shots, is_v6=self.is_v6)) is not None:
-            if isinstance(found, _Error):
+        for found in entries(self.sock, is_v6=self.is_v6):
+            if isinstance(found, IcmpError):
                 self.judge(found, self._shot_of(found.quoted))
+            elif found.number < len(self.shots):
+                self.shots[found.number].kernel_ns = found.sent_ns
         while True:
             try:
                 octets, ancillary, _, peer = self.sock.recvmsg(65_535, 512)
@@ -234,7 +204,9 @@ class _Datagrams(_Channel):
                 return
             except OSError:
                 continue
-            self._answered(octets, stamp_of(ancillary), str(peer[0]) if peer else self.request.address, _ttl(ancillary))
+            self._answered(
+                octets, stamp_of(ancillary), str(peer[0]) if peer else self.request.address, time_to_live(ancillary)
+            )
 
     def _answered(self, octets: bytes, stamp_ns: int | None, address: str, reply_ttl: int | None) -> None:
         if self.request.protocol == "udp":
@@ -274,8 +246,8 @@ class _Connections(_Channel):
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         # Closing sends a reset and leaves nothing behind that would keep the port.
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
-        _prepare(sock, is_v6=self.is_v6, dscp=self.request.dscp)
-        limit = (socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS) if self.is_v6 else (socket.IPPROTO_IP, _IP_TTL)
+        want_errors(sock, is_v6=self.is_v6, dscp=self.request.dscp)
+        limit = (socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS) if self.is_v6 else (socket.IPPROTO_IP, IP_TTL)
         sock.setsockopt(*limit, shot.ttl)
         bind(sock, Binding(self.binding.interface, None))
         source = self.binding.source or ("::" if self.is_v6 else "0.0.0.0")
@@ -295,8 +267,8 @@ class _Connections(_Channel):
         if self.sock is None or not self.shots:
             return
         shot = self.shots[-1]
-        while (found := _next_error(self.sock, [], is_v6=self.is_v6)) is not None:
-            if isinstance(found, _Error):
+        for found in entries(self.sock, is_v6=self.is_v6):
+            if isinstance(found, IcmpError):
                 self.judge(found, shot)
         if shot.answer is not None:
             self.close()
@@ -412,25 +384,6 @@ def _collect(channels: list[_Channel], deadline_ns: int, *, is_last: bool = Fals
                 one.drain()
 
 
-def _prepare(sock: socket.socket, *, is_v6: bool, dscp: int) -> None:
-    if is_v6:
-        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, dscp << 2)
-        sock.setsockopt(socket.IPPROTO_IPV6, _V6_RECVERR, 1)
-        sock.setsockopt(socket.IPPROTO_IPV6, _V6_RECVHOPLIMIT, 1)
-        with contextlib.suppress(OSError):  # kernels before 5.9
-            sock.setsockopt(socket.IPPROTO_IPV6, _V6_RECVERR_RFC4884, 1)
-    else:
-        sock.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
-        sock.setsockopt(socket.IPPROTO_IP, _IP_RECVERR, 1)
-        sock.setsockopt(socket.IPPROTO_IP, _IP_RECVTTL, 1)
-        with contextlib.suppress(OSError):
-            sock.setsockopt(socket.IPPROTO_IP, _IP_RECVERR_RFC4884, 1)
-    if sock.type == socket.SOCK_STREAM:
-        sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
-    else:
-        sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPING, _STAMP_FLAGS)
-
-
 def _bind_port(sock: socket.socket, source: str, flow: int) -> None:
     for port in (_FIRST_PORT + flow, 0):
         try:
@@ -439,113 +392,3 @@ def _bind_port(sock: socket.socket, source: str, flow: int) -> None:
         except OSError as error:
             if error.errno != errno.EADDRINUSE or port == 0:
                 raise net_error(error, source) from None
-
-
-def _next_error(sock: socket.socket, shots: list[_Shot], *, is_v6: bool) -> _Error | bool | None:
-    """The next entry of the error queue that is an ICMP error, True for another one, None when it is empty. Send stamps are
-    noted on the way."""
-    try:
-        quoted, ancillary, _, _ = sock.recvmsg(2048, 1024, socket.MSG_ERRQUEUE)
-    except (BlockingIOError, OSError):
-        return None
-    for level, kind, data in ancillary:
-        is_error = (level == socket.IPPROTO_IP and kind == _IP_RECVERR) or (
-            level == socket.IPPROTO_IPV6 and kind == _V6_RECVERR
-        )
-        if not is_error or len(data) < 16:
-            continue
-        number, origin, icmp_type, icmp_code, _, info, more = struct.unpack_from("=IBBBBII", data)
-        if origin == _ORIGIN_TIMESTAMPING:
-            if more < len(shots):
-                shots[more].kernel_ns = stamp_of(ancillary)
-        elif origin == _ORIGIN_LOCAL and number == errno.EMSGSIZE:
-            return _Error(*_TOO_BIG[is_v6], info, "", None, (), None, b"")
-        elif origin in (_ORIGIN_ICMP, _ORIGIN_ICMP6):
-            at = more & 0xFFFF
-            labels = decode_labels(quoted[at:]) if at else ()
-            return _Error(
-                icmp_type,
-                icmp_code,
-                info,
-                _offender(data, is_v6=is_v6),
-                _ttl(ancillary),
-                tuple(f"{one.label} (class {one.traffic_class}, time to live {one.ttl})" for one in labels),
-                stamp_of(ancillary),
-                quoted,
-            )
-    return True
-
-
-def _offender(data: bytes, *, is_v6: bool) -> str:
-    if is_v6 and len(data) >= 40:
-        return socket.inet_ntop(socket.AF_INET6, data[24:40])
-    if not is_v6 and len(data) >= 24:
-        return socket.inet_ntop(socket.AF_INET, data[20:24])
-    return ""
-
-
-def _ttl(ancillary: list[tuple[int, int, bytes]]) -> int | None:
-    for level, kind, data in ancillary:
-        if len(data) >= 4 and (level, kind) in ((socket.IPPROTO_IP, _IP_TTL), (socket.IPPROTO_IPV6, _V6_HOPLIMIT)):
-            return int(struct.unpack_from("=i", data)[0]) & 0xFF
-    return None
-
-
-# Sizes to try where larger packets vanish without a word: of common links, and the least that IP asks for.
-_PLATEAUS = (9000, 4352, 1500, 1492, 1480, 1420, 1400, 1280, 576)
-
-
-def path_mtu(address: str, timeout_us: int, binding: Binding) -> PathMtu:
-    """The largest packet that gets through whole (RFC 1191, RFC 8201), found with packets to a port that nobody serves.
-
-    Starts from what the uplink takes; each "too big" names the next size to try, silence the next plateau.
-    """
-    is_v6 = ":" in address
-    overhead = 48 if is_v6 else 28
-    with socket.socket(socket.AF_INET6 if is_v6 else socket.AF_INET, socket.SOCK_DGRAM) as sock:
-        bind(sock, binding)
-        _prepare(sock, is_v6=is_v6, dscp=0)
-        level, discover = (socket.IPPROTO_IPV6, _V6_MTU_DISCOVER) if is_v6 else (socket.IPPROTO_IP, _IP_MTU_DISCOVER)
-        # What the kernel remembers of an earlier, narrower way does not count.
-        sock.setsockopt(level, discover, _PMTUDISC_PROBE)
-        try:
-            sock.connect((address, 33_434))
-        except OSError as error:
-            raise net_error(error, address) from None
-        sock.setblocking(False)
-        octets, limited_by = 65_535, ""
-        while octets >= 68:
-            answer = _passes(sock, octets - overhead, timeout_us, is_v6=is_v6)
-            if answer is True:
-                return PathMtu(octets, limited_by)
-            if isinstance(answer, _Error) and 68 <= answer.info < octets:
-                octets, limited_by = answer.info, answer.address
-            else:
-                octets = next((size for size in _PLATEAUS if size < octets), 0)
-        return PathMtu(None)
-
-
-def _passes(sock: socket.socket, size: int, timeout_us: int, *, is_v6: bool) -> bool | _Error:
-    """Whether a packet of this many data octets reaches the address; the error that says how large one may be."""
-    while _next_error(sock, [], is_v6=is_v6) is not None:
-        continue  # of packets before
-    for _ in range(2):  # the first may only tell an error of before
-        with contextlib.suppress(OSError):
-            sock.send(bytes(size))
-            break
-    poll = select.poll()
-    poll.register(sock, select.POLLIN | select.POLLERR)
-    deadline_ns = time.monotonic_ns() + timeout_us * 1000
-    while (left_ns := deadline_ns - time.monotonic_ns()) > 0:
-        if not poll.poll(left_ns / 1e6):
-            return False
-        while (found := _next_error(sock, [], is_v6=is_v6)) is not None:
-            if isinstance(found, _Error):
-                if (found.type, found.code) == _TOO_BIG[is_v6]:
-                    return found
-                if found.type == _UNREACHABLE[is_v6]:
-                    return found.code == _PORT_UNREACHABLE[is_v6]
-        with contextlib.suppress(OSError):
-            if sock.recv(65_535):
-                return True
-    return False

@@ -7,10 +7,11 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from kuppel.core.reason import Reason
+from kuppel.probes.kernel.icmp_errors import SentStamp, entries
 from kuppel.probes.kernel.pacing import collect
 from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
-from kuppel.probes.kernel.stamps import keep_stamping, sent_stamps, stamp_both_ways, stamp_of
+from kuppel.probes.kernel.stamps import keep_stamping, stamp_both_ways, stamp_of
 from kuppel.probes.net import Binding, NetError, StampAnswer, StampReport, StampTrain
 from kuppel.wire.stamp import (
     ErrorEstimate,
@@ -98,10 +99,10 @@ class _Running:
         return len(self.seen) == self.train.count or bool(self.refusal)
 
     def _drain(self) -> None:
-        for number, stamp_ns in sent_stamps(self.sock):
-            if number < len(self.sent_ns):
-                self.sent_ns[number] = stamp_ns
-                self.kernel_sent.add(number)
+        for one in entries(self.sock, is_v6=":" in self.train.address):
+            if isinstance(one, SentStamp) and one.number < len(self.sent_ns):
+                self.sent_ns[one.number] = one.sent_ns
+                self.kernel_sent.add(one.number)
         while True:
             try:
                 octets, ancillary, _, _ = self.sock.recvmsg(65_535, 512)
