@@ -160,3 +160,12 @@ def check_unit(name: str, unit: str, field: str) -> None:
     wanted = quantity_named(name, field).unit
     if unit != wanted:
         raise SettingsError(field, unit, f"be {wanted!r}: {name} is kept in {wanted}, convert it before sending")
+
+
+def bad_end(name: str, share: float) -> float:
+    """The percentile, as a share, that `share` of the values are at least as good as.
+
+    >>> bad_end("rtt", 0.95), round(bad_end("mos", 0.95), 2)
+    (0.95, 0.05)
+    """
+    return share if quantity_named(name).worse == "higher" else 1 - share

@@ -3588,6 +3588,12 @@ export interface components {
             vantage_point: string;
             /** Vantage Point Kind */
             vantage_point_kind: string;
+            /**
+             * Worse
+             * @description Which way the main quantity is worse.
+             * @enum {string}
+             */
+            worse: "higher" | "lower";
         };
         /** TargetShape */
         TargetShape: {

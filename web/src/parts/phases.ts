@@ -5,7 +5,7 @@ export const PHASES: Record<string, { label: string; colour: string }> = {
   tls: { label: 'secure', colour: 'var(--phase-3)' },
   first_byte: { label: 'wait', colour: 'var(--phase-4)' },
   transfer: { label: 'receive', colour: 'var(--phase-5)' },
-  processing: { label: 'build up', colour: 'var(--phase-1)' },
+  processing: { label: 'build up', colour: 'var(--phase-2)' },
 }
 
 export function phaseLabel(name: string): string {

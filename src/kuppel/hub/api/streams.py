@@ -1,7 +1,7 @@
 """Streams: one probe from one vantage point."""
 
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
@@ -63,6 +63,7 @@ class StreamShape(StreamName):
     main: str
     main_label: str
     unit: str
+    worse: Literal["higher", "lower"] = Field(description="Which way the main quantity is worse.")
     phases: list[str]
     interval_s: float
     attempts: int
@@ -170,6 +171,7 @@ def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
         main=kind.main,
         main_label=QUANTITIES[kind.main].label,
         unit=QUANTITIES[kind.main].unit,
+        worse=QUANTITIES[kind.main].worse,
         phases=list(kind.phases),
         interval_s=joined.probe.interval_us / 1e6,
         attempts=joined.probe.attempts,

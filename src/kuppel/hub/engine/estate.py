@@ -7,7 +7,7 @@ from enum import StrEnum
 
 import numpy as np
 
-from kuppel.core.quantity import QUANTITIES
+from kuppel.core.quantity import QUANTITIES, bad_end
 from kuppel.core.state import SEVERITY, GroupState, State, group_state
 from kuppel.hub.engine.joined import Joined, joined_streams
 from kuppel.hub.engine.statistic import Statistic, share_statistic, statistics_of
@@ -132,12 +132,12 @@ def main_statistics(
 ) -> dict[int, Statistic]:
     """A percentile of the main quantity of each stream, exact or within 1 % as `engine.statistic` has it."""
     told: dict[int, Statistic] = {}
-    # Where less is worse, the bad end of the runs is the low one: 95 of 100 are at least as good in either case.
-    for side, wanted_share in (("higher", share), ("lower", 1 - share)):
-        mains = [(one, KINDS[one.probe.kind].main) for one in streams]
-        wanted = [(one, main) for one, main in mains if QUANTITIES[main].worse == side]
+    mains = [(one, KINDS[one.probe.kind].main) for one in streams]
+    # Where less is worse, the bad end of the runs is the low one.
+    for end in {bad_end(main, share) for _, main in mains}:
+        wanted = [(one, main) for one, main in mains if bad_end(main, share) == end]
         with database.reading() as connection:
-            found = statistics_of(connection, wanted, f"p{wanted_share * 100:g}", from_us, to_us)
+            found = statistics_of(connection, wanted, f"p{end * 100:g}", from_us, to_us)
         told |= {one.stream.id: each for (one, _), each in zip(wanted, found, strict=True)}
     return told
 

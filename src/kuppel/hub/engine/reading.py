@@ -8,6 +8,7 @@ import numpy as np
 from kuppel.core.availability import Availability, availability
 from kuppel.core.duration import DAY_US
 from kuppel.core.percentile import percentile
+from kuppel.core.quantity import QUANTITIES, bad_end
 from kuppel.core.reason import Reason
 from kuppel.core.schedule import expected_runs
 from kuppel.core.sentence import StreamReading, stream_sentence
@@ -113,7 +114,11 @@ def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> lis
         runs = ok_runs + int(np.count_nonzero(failed >= start_us))
         answered = availability(ok_runs, runs, expected_runs(joined.probe.timing, start_us, to_us))
         p50 = time_statistic(now, 0.5)
-        rows.append(Figures(name, start_us, to_us, p50, time_statistic(now, 0.95), answered, _change(p50.value, before)))
+        rows.append(
+            Figures(
+                name, start_us, to_us, p50, time_statistic(now, bad_end(main, 0.95)), answered, _change(p50.value, before)
+            )
+        )
     return rows
 
 
@@ -170,9 +175,12 @@ def distribution(database: Database, joined: Joined, from_us: int, to_us: int) -
     shown = values
     if values.size > _MOST_TICKS:
         shown = values[np.linspace(0, values.size - 1, _MOST_TICKS).astype(np.int64)]
-    percentiles = [(name, time_statistic(values, share)) for name, share in (("median", 0.5), ("p95", 0.95), ("p99", 0.99))]
+    shares = [bad_end(main, share) for share in (0.95, 0.99)]
+    named = [("median", 0.5), *((f"p{round(share * 100)}", share) for share in shares)]
+    percentiles = [(name, time_statistic(values, share)) for name, share in named]
+    is_lower_worse = QUANTITIES[main].worse == "lower"
     under = [
-        (name, level, float(np.count_nonzero(values <= level) / values.size))
+        (name, level, float(np.count_nonzero(values >= level if is_lower_worse else values <= level) / values.size))
         for limit in joined.probe.limits
         if limit.quantity == main and values.size
         for name, level in (("clear", limit.clear), ("degraded", limit.degraded), ("breached", limit.breached))

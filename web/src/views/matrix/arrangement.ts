@@ -28,8 +28,8 @@ export interface Arranged {
 }
 
 const CAPTIONS = {
-  p95: 'ms, 95th percentile of the window',
-  p50: 'ms, median of the window',
+  p95: 'ms unless said, 95th percentile of the window (5th where less is worse)',
+  p50: 'ms unless said, median of the window',
   loss: '% of packets lost in the window',
   availability: '% of runs that were ok in the window',
 }

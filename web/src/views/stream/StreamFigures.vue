@@ -57,7 +57,7 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
           <tr>
             <th class="border-b border-rule-strong py-[3px]" />
             <th class="border-b border-rule-strong text-right">median</th>
-            <th class="border-b border-rule-strong text-right">p95</th>
+            <th class="border-b border-rule-strong text-right">{{ stream.worse === 'lower' ? 'p5' : 'p95' }}</th>
             <th class="border-b border-rule-strong text-right">answered</th>
             <th class="border-b border-rule-strong text-right">against before</th>
           </tr>
