@@ -104,7 +104,8 @@ class Connect(Loopback):
             for one in waiting:
                 one.close()
         self.assertEqual(result.reason, Reason.CONNECT_TIMEOUT)
-        self.assertIn("0.3 s", result.attempts[0].note)
+        # The lookup of the name took its part of the 300 ms.
+        self.assertRegex(result.attempts[0].note, r"within 0\.(3|2\d+) s")
 
 
 class WebFetch(Loopback):
