@@ -1,6 +1,5 @@
 """Can this machine be a vantage point? Asked before an agent is started, and told in words."""
 
-import shutil
 import socket
 import sys
 from collections.abc import Callable
@@ -8,6 +7,7 @@ from dataclasses import dataclass
 
 import httpx
 
+from kuppel.probes.kernel.browser import browser_missing
 from kuppel.probes.kernel.echo import send_train
 from kuppel.probes.net import Binding, EchoTrain, NetError
 
@@ -63,5 +63,5 @@ def _error_queue() -> None:
 
 
 def _browser() -> tuple[bool, str]:
-    found = next((name for name in ("chromium", "chromium-browser", "chrome") if shutil.which(name)), None)
-    return found is not None, f"{found} is there" if found else "no Chromium: page loads cannot be measured from here"
+    missing = browser_missing()
+    return not missing, missing or "a browser is there"

@@ -35,7 +35,7 @@ class Updating:
         _log.info("updating", version=update.version, own=__version__)
         package = self._state / f"kuppel-{update.version}-py3-none-any.whl"
         package.write_bytes(await self._client.package(update.version))
-        options = ["-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--force-reinstall", "--no-deps"]
+        options = ["-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
         process = await asyncio.create_subprocess_exec(
             sys.executable, *options, str(package), stderr=asyncio.subprocess.PIPE
         )

@@ -3,19 +3,17 @@
 import base64
 import functools
 import hashlib
+import importlib.metadata
 import io
 import json
+import re
 import zipfile
 from pathlib import Path
 
 from kuppel import __version__
 
-# What an agent imports; the hub's own needs are left out.
-_NEEDS = (
-    "cronsim>=2.6", "cryptography>=43", "dnspython>=2.7", "httpx>=0.28", "jsonpath-rfc9535>=1.0", "numpy>=2",
-    "orjson>=3.10", "psutil>=7.0", "pycurl>=7.45", "pydantic>=2.10", "pydantic-settings>=2.7", "regex>=2024.11",
-    "structlog>=25.1", "typer>=0.15", "tzdata>=2025.2", "zstandard>=0.23",
-)  # fmt: skip
+# What only the hub imports, of what this package needs: agents are spared it.
+_HUB_ONLY = frozenset({"alembic", "argon2-cffi", "fastapi", "sqlalchemy", "starlette", "uvicorn"})
 _LEFT_OUT = ("hub", "lab", "store/migrations")
 
 
@@ -34,9 +32,7 @@ def wheel() -> bytes:
         if is_code and not name.startswith(tuple(f"{one}/" for one in _LEFT_OUT)):
             files[f"kuppel/{name}"] = path.read_bytes()
     info = f"kuppel-{__version__}.dist-info"
-    needs = "".join(f"Requires-Dist: {one}\n" for one in _NEEDS)
-    for_pages = "".join(f"Requires-Dist: {one}; extra == 'page'\n" for one in ("playwright>=1.50", "pillow>=11"))
-    needs += f"Provides-Extra: page\n{for_pages}"
+    needs = "".join(f"Requires-Dist: {one}\n" for one in _needs()) + "Provides-Extra: page\n"
     about = "Metadata-Version: 2.1\nName: kuppel\nVersion: {}\nRequires-Python: >=3.11\n{}"
     files[f"{info}/METADATA"] = about.format(__version__, needs).encode()
     files[f"{info}/WHEEL"] = b"Wheel-Version: 1.0\nGenerator: kuppel\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
@@ -47,6 +43,17 @@ def wheel() -> bytes:
         for name, octets in files.items():
             archive.writestr(zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0)), octets, zipfile.ZIP_DEFLATED)
     return out.getvalue()
+
+
+def _needs() -> list[str]:
+    """What this package says that it needs, without the hub's own and what is for developers; the part for pages stays."""
+    found = []
+    for one in importlib.metadata.requires("kuppel") or []:
+        name = re.split(r"[^A-Za-z0-9_.-]", one, maxsplit=1)[0].lower()
+        is_extra = "extra ==" in one
+        if name not in _HUB_ONLY and (not is_extra or "page" in one.partition("extra ==")[2]):
+            found.append(one)
+    return found
 
 
 def _record(files: dict[str, bytes], info: str) -> str:

@@ -32,6 +32,7 @@ from kuppel.lab.names import NameService
 from kuppel.lab.scenario import PAGE_PROBE, PEOPLE, POINTS, PROBES, SERVICES, Point, ProbePlan, Service
 from kuppel.lab.services import TcpService, Treat, Treatment, WebService
 from kuppel.probes.certificate import certificate_facts
+from kuppel.probes.kernel.browser import browser_missing
 from kuppel.probes.kernel.reflectors import ReflectorPorts, Reflectors
 from kuppel.probes.net import NetError
 from kuppel.probes.registry import kind_named
@@ -156,7 +157,7 @@ def _prepare(settings: HubSettings, folder: Path, world: World) -> None:
 
 def plans() -> tuple[ProbePlan, ...]:
     """The probes of the demo that can run on this machine."""
-    return (*PROBES, PAGE_PROBE) if shutil.which("chromium") else PROBES
+    return (*PROBES, PAGE_PROBE) if not browser_missing() else PROBES
 
 
 def _target(service: Service) -> Target:

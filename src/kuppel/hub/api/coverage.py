@@ -42,9 +42,6 @@ class CoverageShape(BaseModel):
     idle_vantage_points: list[Named] = Field(description="Vantage points that run no enabled probe.")
     overdue: list[Overdue] = Field(description="Streams whose last run is overdue.")
     not_following: list[NotFollowing]
-    unmeasured_hosts: list[Named] = Field(
-        description="Hosts seen in device, flow or message telemetry but not measured; empty while none is collected."
-    )
 
 
 def _shape(hub: Hub) -> CoverageShape:
@@ -73,7 +70,6 @@ def _shape(hub: Hub) -> CoverageShape:
             )
             for one in found.not_following
         ],
-        unmeasured_hosts=[],
     )
 
 

@@ -5,6 +5,7 @@ Playwright and Chromium are looked for only when a page is to be loaded: an agen
 
 import base64
 import contextlib
+import importlib.util
 import io
 import json
 import re
@@ -67,6 +68,19 @@ _REFUSALS = (
 )
 
 
+def _executable() -> str | None:
+    return next((found for name in _EXECUTABLES if (found := shutil.which(name))), None)
+
+
+def browser_missing() -> str:
+    """What this machine lacks for page loads, in words; empty when they can be measured."""
+    if _executable() is None:
+        return f"none of {', '.join(_EXECUTABLES)} is on the path"
+    if any(importlib.util.find_spec(name) is None for name in ("playwright", "PIL")):
+        return "the agent was installed without its part for pages: kuppel[page]"
+    return ""
+
+
 def load(page: PageLoad) -> PageLoaded:
     """Load the page once, with nothing kept from before; blocks for at most its timeout, and a second to begin and end.
 
@@ -75,19 +89,16 @@ def load(page: PageLoad) -> PageLoaded:
     NetError
         with reason `no_browser` when this machine has none.
     """
-    executable = next((found for name in _EXECUTABLES if (found := shutil.which(name))), None)
-    if executable is None:
-        raise NetError(Reason.NO_BROWSER, f"none of {', '.join(_EXECUTABLES)} is on the agent's path")
-    try:
-        from playwright.sync_api import Error, sync_playwright
-    except ImportError:
-        raise NetError(Reason.NO_BROWSER, "the agent was installed without its part for pages: kuppel[page]") from None
+    if missing := browser_missing():
+        raise NetError(Reason.NO_BROWSER, missing)
+    from playwright.sync_api import Error, sync_playwright
+
     if not _ONE_AT_A_TIME.acquire(timeout=page.timeout_us / 1e6):
         raise NetError(Reason.AGENT_ERROR, "other page loads took all the time of this agent's browser")
     try:
         mark = f"--kuppel-load={secrets.token_hex(8)}"
         with tempfile.TemporaryDirectory() as folder, sync_playwright() as driver, _killed_when_late(page, mark):
-            browser = driver.chromium.launch(executable_path=executable, args=[mark, *_FLAGS, *_arguments(page)])
+            browser = driver.chromium.launch(executable_path=_executable(), args=[mark, *_FLAGS, *_arguments(page)])
             try:
                 return _Loading(page, browser, Path(folder) / "load.har").run()
             finally:
