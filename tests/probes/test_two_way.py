@@ -94,7 +94,7 @@ class Sockets(unittest.TestCase):
             port = sock.getsockname()[1]
             self.assertEqual(run(self.net, port=port, count=2, interval_ms=1).reason, Reason.NO_REPLY)
         found = run(self.net, port=port, count=2, interval_ms=1)
-        self.assertEqual((found.reason, found.note), (Reason.NO_ROUTE, "port unreachable"))
+        self.assertEqual((found.reason, found.note), (Reason.CONNECTION_REFUSED, "port unreachable"))
 
     def test_our_reflector_answers_another_sender(self) -> None:
         """scapy's packet, whose SSID and TLV (RFC 8972) are octets that come back as they are."""

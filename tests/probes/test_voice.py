@@ -66,7 +66,7 @@ class Calls(unittest.IsolatedAsyncioTestCase):
 
     async def test_nobody_there(self) -> None:
         found = await measured(self.net, port=9)
-        self.assertEqual((found.reason, found.note), (Reason.NO_ROUTE, "port unreachable"))
+        self.assertEqual((found.reason, found.note), (Reason.CONNECTION_REFUSED, "port unreachable"))
 
     def test_the_reflector_answers_test_packets_only_and_no_longer_than_they_were(self) -> None:
         reflector = SpeechReflector("127.0.0.1", 0)

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from kuppel.core.error import SettingsError
 from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
-from kuppel.probes.net import Binding, Net
+from kuppel.probes.net import PORT_UNREACHABLE, Binding, Net
 
 
 class Settings(BaseModel):
@@ -29,6 +29,11 @@ Host = Annotated[
     str,
     Field(min_length=1, max_length=253, pattern=r"^[^\s/]+$", description="Name or IP address to measure."),
 ]
+
+
+def refused(refusal: str) -> Reason:
+    """The reason for an ICMP error: a port that nobody listens on is no missing route."""
+    return Reason.CONNECTION_REFUSED if refusal == PORT_UNREACHABLE else Reason.NO_ROUTE
 
 
 @dataclass(frozen=True, slots=True)

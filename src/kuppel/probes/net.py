@@ -14,6 +14,9 @@ from kuppel.core.vitals import Frame, Shift, Stretch
 
 Family = Literal["auto", "ipv4", "ipv6"]
 
+# What a machine says where nobody listens: the way there is fine.
+PORT_UNREACHABLE = "port unreachable"
+
 
 class NetError(Exception):
     """An exchange that did not come about. `note` says in words what was seen; no secret belongs in it."""

@@ -12,7 +12,7 @@ from kuppel.core.delay import ipdv, round_trip_summary
 from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
 from kuppel.core.two_way import Answer, Clocks, TwoWay, two_way
-from kuppel.probes.kind import Host, Kind, Settings, TimeoutMs
+from kuppel.probes.kind import Host, Kind, Settings, TimeoutMs, refused
 from kuppel.probes.net import Binding, Net, StampReport, StampTrain
 from kuppel.wire.stamp import PORT
 
@@ -75,7 +75,7 @@ def _observe(report: StampReport, settings: UdpSettings, address: str) -> Observ
     detail: dict[str, Any] = {"stamps": report.stamps, "refused": report.refused}
     if found is None:
         if report.refusal:
-            return Observation(Reason.NO_ROUTE, report.refusal, quantities, facts, detail)
+            return Observation(refused(report.refusal), report.refusal, quantities, facts, detail)
         note = f"{sent} packets sent, none answered"
         if report.refused:
             note += f"; {report.refused} that came were no answers: does the key fit?"
@@ -139,7 +139,7 @@ KIND = Kind(
     ),
     octets=lambda settings: 2 * settings.count * (settings.size + 28),
     reasons=(
-        Reason.NO_REPLY, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY,
+        Reason.NO_REPLY, Reason.CONNECTION_REFUSED, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY,
         Reason.BINDING_UNUSABLE, Reason.AGENT_ERROR,
     ),
 )  # fmt: skip

@@ -12,7 +12,7 @@ from kuppel.core.reason import Reason
 from kuppel.core.result import Observation
 from kuppel.core.two_way import Answer, lost_by_way
 from kuppel.core.voice import CODECS, Judged, judge, spread
-from kuppel.probes.kind import Host, Kind, Settings, TimeoutMs
+from kuppel.probes.kind import Host, Kind, Settings, TimeoutMs, refused
 from kuppel.probes.net import Binding, Call, CallOutcome, Net, SpeechReport, SpeechStream
 from kuppel.wire.sip import NotSip, Uri
 
@@ -117,7 +117,8 @@ def _observe(
     if not report.answers:
         quantities |= {"loss_ratio": 1.0}
         note = report.refusal or f"{sent} packets sent, none answered"
-        return Observation(Reason.NO_ROUTE if report.refusal else Reason.NO_REPLY, note, quantities, facts, detail)
+        reason = refused(report.refusal) if report.refusal else Reason.NO_REPLY
+        return Observation(reason, note, quantities, facts, detail)
     by_number = {one.sequence: one for one in report.answers}
     answers = [
         None

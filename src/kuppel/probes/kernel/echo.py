@@ -16,7 +16,7 @@ from typing import Literal
 
 from kuppel.core.reason import Reason
 from kuppel.probes.kernel.icmp_errors import IcmpError, entries, want_errors
-from kuppel.probes.kernel.pacing import collect
+from kuppel.probes.kernel.pacing import STEP_NS, collect
 from kuppel.probes.kernel.sockets import bind, net_error
 from kuppel.probes.kernel.stamps import keep_stamping, stamp_of
 from kuppel.probes.net import Binding, EchoPacket, EchoReport, EchoTrain, NetError
@@ -24,8 +24,6 @@ from kuppel.wire.icmp import decode_echo_reply, encode_echo_request, strip_ipv4_
 
 _SOL_RAW, _ICMP_FILTER = 255, 1
 _ICMPV6_FILTER = 1
-# A realtime clock that moves this much against the monotonic one within a train was stepped.
-_STEP_NS = 500_000
 
 
 @dataclass(slots=True)
@@ -169,7 +167,7 @@ def _drain_errors(running: _Train) -> None:
 
 
 def _report(running: _Train) -> EchoReport:
-    is_stepped = abs(_realtime_offset() - running.realtime_offset_ns) > _STEP_NS
+    is_stepped = abs(_realtime_offset() - running.realtime_offset_ns) > STEP_NS
     has_kernel_send = all(one.kernel_ns is not None for one in running.sent if one.reply_wall_ns is not None)
     packets = []
     for one in running.sent:

@@ -1,21 +1,16 @@
 """RTP test streams on a UDP socket, paced like speech, with the kernel's receive times: the sender, and the reflector."""
 
 import secrets
-import select
 import socket
 import time
 from dataclasses import dataclass, field
 
-from kuppel.core.reason import Reason
-from kuppel.probes.kernel.pacing import collect
+from kuppel.probes.kernel.pacing import steady_clock, transmit
 from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
 from kuppel.probes.kernel.stamps import keep_stamping, stamp_of
-from kuppel.probes.net import Binding, NetError, SpeechAnswer, SpeechReport, SpeechStream
+from kuppel.probes.net import PORT_UNREACHABLE, Binding, SpeechAnswer, SpeechReport, SpeechStream
 from kuppel.wire.rtp import NotRtp, Reflected, RtpHeader, decode_answer, decode_question, encode_reflected, encode_test
-
-# A realtime clock that moves this much against the monotonic one within a stream was stepped.
-_STEP_NS = 500_000
 
 
 @dataclass(slots=True)
@@ -30,23 +25,18 @@ class _Speaking:
     has_kernel_receive: bool = True
 
     def run(self) -> None:
-        self.sock.setblocking(False)
-        poll = select.poll()
-        poll.register(self.sock, select.POLLIN)
-        begun = time.monotonic_ns()
-        for number in range(self.stream.count):
-            collect(poll, begun + number * self.stream.interval_us * 1000, self._drain)
-            ticks = number * self.stream.ticks
-            header = RtpHeader(self.stream.payload_type, self.first + number, ticks, self.source, is_marked=number == 0)
-            packet = encode_test(header, self.stream.payload_octets)
-            self.sent_ns.append(time.time_ns())
-            try:
-                self.sock.send(packet)
-            except ConnectionRefusedError:
-                self.refusal = "port unreachable"
-            except OSError as error:
-                raise net_error(error, self.stream.address) from None
-        collect(poll, time.monotonic_ns() + self.stream.timeout_us * 1000, self._drain, self._is_whole)
+        stream = self.stream
+        transmit(self.sock, stream.count, stream.interval_us, stream.timeout_us, self._send, self._drain, self._is_whole)
+
+    def _send(self, number: int) -> None:
+        ticks = number * self.stream.ticks
+        header = RtpHeader(self.stream.payload_type, self.first + number, ticks, self.source, is_marked=number == 0)
+        packet = encode_test(header, self.stream.payload_octets)
+        self.sent_ns.append(time.time_ns())
+        try:
+            self.sock.send(packet)
+        except ConnectionRefusedError:
+            self.refusal = PORT_UNREACHABLE
 
     def _is_whole(self) -> bool:
         return len(self.answers) == self.stream.count or bool(self.refusal)
@@ -58,7 +48,7 @@ class _Speaking:
             except BlockingIOError:
                 return
             except ConnectionRefusedError:
-                self.refusal = "port unreachable"
+                self.refusal = PORT_UNREACHABLE
                 return
             stamp = stamp_of(ancillary)
             received_ns = stamp if stamp is not None else time.time_ns()
@@ -91,11 +81,9 @@ def speak(stream: SpeechStream, binding: Binding) -> SpeechReport:
             sock.connect((stream.address, stream.port))
         except OSError as error:
             raise net_error(error, stream.address) from None
-        offset_ns = time.time_ns() - time.monotonic_ns()
         speaking = _Speaking(sock, stream, secrets.randbits(32), secrets.randbits(15))
-        speaking.run()
-        if abs(time.time_ns() - time.monotonic_ns() - offset_ns) > _STEP_NS:
-            raise NetError(Reason.AGENT_ERROR, "the agent's clock was set while packets were under way")
+        with steady_clock():
+            speaking.run()
         answers = tuple(speaking.answers.values())
         has_kernel = bool(answers) and speaking.has_kernel_receive
         return SpeechReport(tuple(speaking.sent_ns), answers, "kernel receive" if has_kernel else "user", speaking.refusal)

@@ -1,18 +1,16 @@
 """Two-way test packets (RFC 8762) on a UDP socket, with the kernel's receive times: the sender, and the reflector."""
 
-import select
 import socket
 import time
 from dataclasses import dataclass, field
 from typing import Literal
 
-from kuppel.core.reason import Reason
 from kuppel.probes.kernel.icmp_errors import SentStamp, entries
-from kuppel.probes.kernel.pacing import collect
+from kuppel.probes.kernel.pacing import steady_clock, transmit
 from kuppel.probes.kernel.reflector import DatagramReflector, prepare
 from kuppel.probes.kernel.sockets import bind, net_error
 from kuppel.probes.kernel.stamps import keep_stamping, stamp_both_ways, stamp_of
-from kuppel.probes.net import Binding, NetError, StampAnswer, StampReport, StampTrain
+from kuppel.probes.net import PORT_UNREACHABLE, Binding, StampAnswer, StampReport, StampTrain
 from kuppel.wire.stamp import (
     ErrorEstimate,
     NotStamp,
@@ -23,9 +21,6 @@ from kuppel.wire.stamp import (
     encode_reflected,
     encode_sender,
 )
-
-# A realtime clock that moves this much against the monotonic one within a train was stepped.
-_STEP_NS = 500_000
 
 
 def send_train(train: StampTrain, binding: Binding) -> StampReport:
@@ -45,11 +40,9 @@ def send_train(train: StampTrain, binding: Binding) -> StampReport:
             sock.connect((train.address, train.port))
         except OSError as error:
             raise net_error(error, train.address) from None
-        offset_ns = time.time_ns() - time.monotonic_ns()
         running = _Running(sock, train)
-        running.run()
-        if abs(time.time_ns() - time.monotonic_ns() - offset_ns) > _STEP_NS:
-            raise NetError(Reason.AGENT_ERROR, "the agent's clock was set while packets were under way")
+        with steady_clock():
+            running.run()
         return StampReport(
             tuple(running.sent_ns),
             tuple(running.answers),
@@ -77,23 +70,17 @@ class _Running:
         return "kernel" if self.seen <= self.kernel_sent else "kernel receive"
 
     def run(self) -> None:
-        self.sock.setblocking(False)
-        poll = select.poll()
-        poll.register(self.sock, select.POLLIN)
+        train = self.train
+        transmit(self.sock, train.count, train.interval_us, train.timeout_us, self._send, self._drain, self._is_whole)
+
+    def _send(self, sequence: int) -> None:
+        now_ns = time.time_ns()
         error = ErrorEstimate.of(self.train.clock_error_ns)
-        begun = time.monotonic_ns()
-        for sequence in range(self.train.count):
-            collect(poll, begun + sequence * self.train.interval_us * 1000, self._drain)
-            now_ns = time.time_ns()
-            packet = encode_sender(SenderPacket(sequence, now_ns, error), self.train.size, self.train.key)
-            self.sent_ns.append(now_ns)
-            try:
-                self.sock.send(packet)
-            except ConnectionRefusedError:
-                self.refusal = "port unreachable"
-            except OSError as failure:
-                raise net_error(failure, self.train.address) from None
-        collect(poll, time.monotonic_ns() + self.train.timeout_us * 1000, self._drain, self._is_whole)
+        self.sent_ns.append(now_ns)
+        try:
+            self.sock.send(encode_sender(SenderPacket(sequence, now_ns, error), self.train.size, self.train.key))
+        except ConnectionRefusedError:
+            self.refusal = PORT_UNREACHABLE
 
     def _is_whole(self) -> bool:
         return len(self.seen) == self.train.count or bool(self.refusal)
@@ -109,7 +96,7 @@ class _Running:
             except BlockingIOError:
                 return
             except ConnectionRefusedError:
-                self.refusal = "port unreachable"
+                self.refusal = PORT_UNREACHABLE
                 return
             stamp = stamp_of(ancillary)
             self.has_kernel_receive = self.has_kernel_receive and stamp is not None
