@@ -162,6 +162,18 @@ class Many(ArrangementCase):
         )
         self.assertEqual(self.client.get(f"/api/probes/{ids[0]}").json()["attempts"], 2)
 
+    def test_a_change_to_many_keeps_to_each_budget(self) -> None:
+        """Found by reading: the check stood only where one probe is saved. 50 MB a run, 1,000 MB a day: 20 runs a day."""
+        target = self.client.post("/api/targets", json={"name": "t"}).json()["id"]
+        new = {"kind": "throughput", "target": target, "settings": {"host": "192.0.2.1"}, "interval_s": 7200}
+        ids = [self.client.post("/api/probes", json=new | {"name": name}).json()["id"] for name in ("a", "b")]
+        for interval_s, status in ((4319, 422), (4320, 200)):
+            answer = self.client.post("/api/probes/changes", json={"probes": ids, "interval_s": interval_s})
+            self.assertEqual(answer.status_code, status, interval_s)
+        refused = self.client.post("/api/probes/changes", json={"probes": ids, "interval_s": 60}).json()
+        self.assertIn("72,000 MB", str(refused))
+        self.assertEqual([one["interval_s"] for one in self.client.get("/api/probes").json()], [4320, 4320])
+
     def test_vantage_points_are_tagged_and_told_to_update(self) -> None:
         point, agent = self.hub.enrol()
         due = "2026-12-01T02:00:00Z"

@@ -25,6 +25,7 @@ from kuppel.hub.api import (
     live,
     matrix,
     people,
+    plans,
     probes,
     query,
     record,
@@ -107,8 +108,8 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     add_handlers(app)
     api = APIRouter(prefix="/api", responses=responses(401, 403))
     for module in (
-        health, session, people, tokens, record, agents, vantage_points, targets, probes, matrix, ribbon, streams, query,
-        changes, store, export, live, groups, coverage, trials,
+        health, session, people, tokens, record, agents, vantage_points, targets, probes, plans, matrix, ribbon,
+        streams, query, changes, store, export, live, groups, coverage, trials,
     ):  # fmt: skip
         api.include_router(module.router)
 

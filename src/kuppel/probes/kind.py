@@ -21,6 +21,10 @@ class Settings(BaseModel):
         """The credentials among them, as `probes.secrecy` has it; most kinds have none."""
         return {}
 
+    def budget_octets(self) -> int | None:
+        """How many octets an agent may move for it in a day; most kinds move too few to need a budget."""
+        return None
+
 
 TimeoutMs = Annotated[
     int, Field(ge=50, le=60_000, description="How long an attempt may take, in ms. What takes longer counts as failed.")

@@ -40,6 +40,9 @@ class ThroughputSettings(Settings):
     def secret_part(self) -> dict[str, Any]:
         return {} if self.key is None else {"key": self.key.get_secret_value()}
 
+    def budget_octets(self) -> int:
+        return round(self.budget_mb_a_day * 1e6)
+
 
 def ways(settings: ThroughputSettings) -> tuple[Way, ...]:
     return ("up", "down") if settings.direction == "both" else (settings.direction,)
@@ -56,7 +59,7 @@ def octets_a_run(settings: ThroughputSettings) -> int:
 async def attempt(settings: ThroughputSettings, net: Net, binding: Binding) -> Observation:
     """One transfer each way. What it may move at most is taken from the day's budget first; the rest is given back."""
     address = (await net.resolve(settings.host, settings.family, settings.timeout_ms * 1000)).addresses[0]
-    account, most_a_day = f"throughput to {settings.host} port {settings.port}", round(settings.budget_mb_a_day * 1e6)
+    account, most_a_day = f"throughput to {settings.host} port {settings.port}", settings.budget_octets()
     reserved = octets_a_run(settings)
     await net.reserve(account, reserved, most_a_day)
     moved: dict[Way, Transferred] = {}

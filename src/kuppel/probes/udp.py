@@ -139,7 +139,7 @@ KIND = Kind(
     ),
     octets=lambda settings: 2 * settings.count * (settings.size + 28),
     reasons=(
-        Reason.NO_REPLY, Reason.CONNECTION_REFUSED, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT, Reason.NO_ADDRESS_OF_FAMILY,
-        Reason.BINDING_UNUSABLE, Reason.AGENT_ERROR,
+        Reason.NO_REPLY, Reason.CONNECTION_REFUSED, Reason.NO_ROUTE, Reason.NAME_NOT_FOUND, Reason.NAME_TIMEOUT,
+        Reason.NO_ADDRESS_OF_FAMILY, Reason.BINDING_UNUSABLE, Reason.AGENT_ERROR,
     ),
 )  # fmt: skip

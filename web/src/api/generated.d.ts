@@ -1595,11 +1595,6 @@ export interface components {
              * @description Streams whose last run is overdue.
              */
             overdue: components["schemas"]["Overdue"][];
-            /**
-             * Unmeasured Hosts
-             * @description Hosts seen in device, flow or message telemetry but not measured; empty while none is collected.
-             */
-            unmeasured_hosts: components["schemas"]["Named"][];
         };
         /** Credentials */
         Credentials: {

@@ -1,9 +1,7 @@
 """Probes: what is measured how, how often, from where, and what is expected of it."""
 
 from collections.abc import Mapping
-from dataclasses import replace
-from datetime import datetime
-from typing import Any, Literal
+from typing import Any
 
 from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
@@ -12,15 +10,16 @@ from kuppel.core.error import SettingsError
 from kuppel.core.limit import Limit
 from kuppel.core.quantity import QUANTITIES, check_unit
 from kuppel.core.reason import SENTENCES
-from kuppel.core.schedule import Timing, in_words, next_run, runs_a_day, usual_gap
+from kuppel.core.schedule import in_words, usual_gap
 from kuppel.core.state import Judgement
 from kuppel.hub.api.guard import Access, Editor, may
+from kuppel.hub.api.plans import CostShape, ScheduleShape
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep, at
+from kuppel.hub.api.shapes import HubDep
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
+from kuppel.hub.engine.planning import Changes, changed, check_budget, stored_cost
 from kuppel.hub.hub import Hub, now_us
-from kuppel.probes.kind import Kind
 from kuppel.probes.registry import KINDS, kind_named
 from kuppel.probes.secrecy import masked, unmasked
 from kuppel.store import groups, inventory
@@ -48,52 +47,6 @@ class JudgementShape(BaseModel):
 
     n: int = Field(default=2, examples=[2])
     m: int = Field(default=3, examples=[3])
-
-
-class ScheduleShape(BaseModel):
-    """When a probe runs, beside its interval."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    way: Literal["every", "poisson", "daily", "cron"] = Field(
-        default="every",
-        description="every: evenly; poisson: at random times with the interval as mean; daily: at `at`; cron: by `cron`.",
-    )
-    cron: str = Field(default="", max_length=100, examples=["*/15 6-18 * * 1-5"], description="A crontab line (POSIX).")
-    at: str = Field(default="03:00", description="Time of day of a daily run.")
-    spread_s: float = Field(default=0, ge=0, le=43_200, description="Each agent runs later by its own share of this, in s.")
-    zone: str = Field(default="UTC", max_length=60, examples=["Europe/Oslo"], description="Zone of all times of day here.")
-    quiet: list[tuple[str, str]] = Field(
-        default_factory=list, max_length=8, examples=[[("22:00", "05:00")]], description="When nothing is run, from and to."
-    )
-    burst_interval_s: float = Field(default=0, ge=0, le=86_400, description="After a failed run, run every so many s …")
-    burst_for_s: float = Field(default=0, ge=0, le=86_400, description="… for so many s.")
-
-    def timing(self, interval_s: float) -> Timing:
-        return Timing(
-            self.way,
-            round(interval_s * 1e6),
-            self.cron.strip() if self.way == "cron" else "",
-            self.at,
-            round(self.spread_s * 1e6),
-            self.zone,
-            tuple(self.quiet),
-            round(self.burst_interval_s * 1e6),
-            round(self.burst_for_s * 1e6),
-        )
-
-    @classmethod
-    def of(cls, timing: Timing) -> "ScheduleShape":
-        return cls(
-            way=timing.way,
-            cron=timing.cron,
-            at=timing.at,
-            spread_s=timing.spread_us / 1e6,
-            zone=timing.zone,
-            quiet=list(timing.quiet),
-            burst_interval_s=timing.burst_interval_us / 1e6,
-            burst_for_s=timing.burst_for_us / 1e6,
-        )
 
 
 class NewProbe(BaseModel):
@@ -126,41 +79,7 @@ class ToldShape(BaseModel):
     kind_label: str
     target_name: str
     schedule: str = Field(examples=["every 60 s"], description="When it runs, in words.")
-    cost: "CostShape"
-
-
-class CostShape(BaseModel):
-    """About what a probe costs each agent that runs it."""
-
-    runs_a_day: float
-    octets_a_run: int
-    octets_a_day: float
-
-
-class NewPlan(BaseModel):
-    """A probe that may not be saved yet, as far as its cost goes."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    kind: str
-    settings: dict[str, Any] = Field(description="As far as they are known.")
-    interval_s: float = Field(ge=1, le=86_400 * 7)
-    schedule: ScheduleShape = Field(default_factory=ScheduleShape)
-    vantage_points: list[int] = Field(default_factory=list)
-    probe: int | None = Field(default=None, description="The probe whose credentials masks in the settings stand for.")
-
-
-class PlanShape(BaseModel):
-    """What each agent, and all together, would do in a day."""
-
-    each: CostShape
-    wrong: str = Field(
-        description="What is missing or wrong in the settings, in words; then octets are not known. Or empty."
-    )
-    runs_a_day: float
-    octets_a_day: float
-    schedule: str = Field(description="When it runs, in words.")
-    next_runs: list[datetime] = Field(description="The next times at which one agent would run it.")
+    cost: CostShape
 
 
 class ProbeChanges(BaseModel):
@@ -176,6 +95,17 @@ class ProbeChanges(BaseModel):
     remove_vantage_points: list[int] = Field(default_factory=list)
     add_tags: list[Tag] = Field(default_factory=list)
     remove_tags: list[Tag] = Field(default_factory=list)
+
+    def changes(self) -> Changes:
+        return Changes(
+            self.is_enabled,
+            None if self.interval_s is None else round(self.interval_s * 1e6),
+            self.attempts,
+            frozenset(self.add_vantage_points),
+            frozenset(self.remove_vantage_points),
+            tuple(self.add_tags),
+            frozenset(self.remove_tags),
+        )
 
 
 class KindShape(BaseModel):
@@ -208,7 +138,7 @@ def _stored(hub: Hub, new: NewProbe, probe_id: int, kept: Mapping[str, Any]) -> 
             )
         limits.append(Limit(one.quantity, one.degraded, one.breached, one.clear))
     timing = new.schedule.timing(new.interval_s)
-    _check_budget(kind, settings, timing)
+    check_budget(kind, settings, timing)
     return Probe(
         id=probe_id,
         name=new.name,
@@ -230,40 +160,13 @@ def _stored(hub: Hub, new: NewProbe, probe_id: int, kept: Mapping[str, Any]) -> 
     )
 
 
-def _check_budget(kind: Kind, settings: Any, timing: Timing) -> None:
-    """A probe whose schedule alone needs more than its budget would fail every day at some hour."""
-    budget_mb = getattr(settings, "budget_mb_a_day", None)
-    needed_mb = kind.octets(settings) * runs_a_day(timing) / 1e6
-    if budget_mb is not None and needed_mb > budget_mb:
-        raise SettingsError(
-            "settings.budget_mb_a_day",
-            f"{budget_mb:g} MB",
-            f"be at least the {needed_mb:,.0f} MB that its schedule needs; or run it less often, or move less",
-        )
-
-
-def cost_of(kind: Kind, settings: Any, timing: Timing) -> CostShape:
-    runs, octets = runs_a_day(timing), kind.octets(settings)
-    return CostShape(runs_a_day=round(runs, 2), octets_a_run=octets, octets_a_day=round(runs * octets))
-
-
-def stored_cost(probe: Probe) -> CostShape:
-    kind = KINDS[probe.kind]
-    return cost_of(kind, kind.settings.model_construct(**_defaults(kind) | dict(probe.settings)), probe.timing)
-
-
-def _defaults(kind: Kind) -> dict[str, Any]:
-    fields = kind.settings.model_fields.items()
-    return {name: field.get_default(call_default_factory=True) for name, field in fields if not field.is_required()}
-
-
 def _shape(probe: Probe, targets: Mapping[int, str]) -> ProbeShape:
     return ProbeShape(
         told=ToldShape(
             kind_label=KINDS[probe.kind].label,
             target_name=targets.get(probe.target_id, ""),
             schedule=in_words(probe.timing),
-            cost=stored_cost(probe),
+            cost=CostShape.of(stored_cost(probe)),
         ),
         schedule=ScheduleShape.of(probe.timing),
         tags=list(probe.tags),
@@ -323,39 +226,6 @@ def target_names(connection: Connection) -> dict[int, str]:
     return {one.id: one.name for one in inventory.targets(connection)}
 
 
-@router.post("/probes/plan", summary="What a probe would cost", responses=responses(422), dependencies=[may(Access.SEE)])
-def plan(new: NewPlan, hub: HubDep) -> PlanShape:
-    """For each agent and all together, without saving anything."""
-    kind = kind_named(new.kind)
-    kept: Mapping[str, Any] = {}
-    if new.probe is not None:
-        with hub.database.reading() as connection:
-            kept = hub.credentials(inventory.probe(connection, new.probe))
-    timing = new.schedule.timing(new.interval_s)
-    wrong = ""
-    try:
-        settings = kind.parse(unmasked(new.settings, kept))
-        _check_budget(kind, settings, timing)
-        each = cost_of(kind, settings, timing)
-    except SettingsError as error:
-        wrong = str(error)
-        each = CostShape(runs_a_day=round(runs_a_day(timing), 2), octets_a_run=0, octets_a_day=0)
-    count = len(set(new.vantage_points))
-    times: list[int] = []
-    at_us = now_us()
-    while len(times) < 3:
-        at_us = next_run(timing, at_us, "plan", 0.5)
-        times.append(at_us)
-    return PlanShape(
-        each=each,
-        wrong=wrong,
-        runs_a_day=each.runs_a_day * count,
-        octets_a_day=each.octets_a_day * count,
-        schedule=in_words(timing),
-        next_runs=[at(one) for one in times],
-    )
-
-
 @router.post("/probes/changes", summary="Change many probes at once", responses=responses(404, 422, 429, 507))
 def change_probes(changes: ProbeChanges, hub: HubDep, caller: Editor) -> list[ProbeShape]:
     """All of them, or none."""
@@ -363,9 +233,8 @@ def change_probes(changes: ProbeChanges, hub: HubDep, caller: Editor) -> list[Pr
     def job(connection: Connection) -> Changed[list[Probe]]:
         made = []
         for probe_id in dict.fromkeys(changes.probes):
-            made.append(
-                inventory.change_probe(connection, _changed(inventory.probe(connection, probe_id), changes), now_us())
-            )
+            after = changed(inventory.probe(connection, probe_id), changes.changes())
+            made.append(inventory.change_probe(connection, after, now_us()))
         told = changes.model_dump(exclude={"probes"}, exclude_defaults=True)
         names = ", ".join(one.name for one in made)
         return Changed(made, f"{len(made)} probes: {names}"[:300], None, told)
@@ -375,25 +244,6 @@ def change_probes(changes: ProbeChanges, hub: HubDep, caller: Editor) -> list[Pr
     with hub.database.reading() as connection:
         targets = target_names(connection)
     return [_shape(one, targets) for one in made]
-
-
-def _changed(probe: Probe, changes: ProbeChanges) -> Probe:
-    timing = probe.timing
-    if changes.interval_s is not None:
-        if timing.way not in ("every", "poisson"):
-            raise SettingsError("interval_s", changes.interval_s, f"be left out: {probe.name} runs at times of the day")
-        timing = replace(timing, interval_us=round(changes.interval_s * 1e6))
-    points = (set(probe.vantage_point_ids) | set(changes.add_vantage_points)) - set(changes.remove_vantage_points)
-    tags = [one for one in dict.fromkeys((*probe.tags, *changes.add_tags)) if one not in changes.remove_tags]
-    return replace(
-        probe,
-        interval_us=usual_gap(timing),
-        timing=timing,
-        attempts=probe.attempts if changes.attempts is None else changes.attempts,
-        is_enabled=probe.is_enabled if changes.is_enabled is None else changes.is_enabled,
-        vantage_point_ids=tuple(sorted(points)),
-        tags=tuple(tags),
-    )
 
 
 @router.post("/probes", status_code=201, summary="Add a probe", responses=responses(422, 429, 507))
@@ -421,11 +271,11 @@ def read_probe(probe: int, hub: HubDep) -> ProbeShape:
 
 
 @router.put("/probes/{probe}", summary="Change a probe", responses=responses(404, 422, 429, 507))
-def change_probe(probe: int, changed: NewProbe, hub: HubDep, caller: Editor) -> ProbeShape:
+def change_probe(probe: int, new: NewProbe, hub: HubDep, caller: Editor) -> ProbeShape:
     """Its agents hear of it within seconds. Its kind cannot change: another kind is another probe."""
     with hub.database.reading() as connection:
         kept = hub.credentials(inventory.probe(connection, probe))
-    stored = _stored(hub, changed, probe, kept)
+    stored = _stored(hub, new, probe, kept)
 
     def job(connection: Connection) -> Changed[Probe]:
         before = inventory.probe(connection, probe)

@@ -8,12 +8,12 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 from kuppel import __version__
 from kuppel.core.state import group_state
 from kuppel.hub.api.guard import Access, Admin, may
-from kuppel.hub.api.probes import stored_cost
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import GroupSummary, HubDep, at, at_or_none, microseconds
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.joined import Joined, joined_streams
+from kuppel.hub.engine.planning import stored_cost
 from kuppel.hub.hub import Hub, now_us
 from kuppel.store import inventory
 from kuppel.store.database import Connection
