@@ -7,6 +7,7 @@ import { useClock } from '@/app/clock'
 import { full, moment, ms } from '@/app/format'
 import { person as own } from '@/app/session'
 import Field from '@/parts/Field.vue'
+import OpenedRow from '@/parts/OpenedRow.vue'
 import SecretOnce from '@/parts/SecretOnce.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
@@ -140,18 +141,16 @@ const reset = (one: Person) =>
             <RouterLink v-else class="go" to="/password">Change your password</RouterLink>
           </td>
         </tr>
-        <tr v-if="asking === one.id" class="bg-sheet">
-          <td colspan="6" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <p class="mb-2">
-              Either ends every session of {{ one.full_name }} at once. Whoever is shut out can be let in again, and
-              what they set up stays.
-            </p>
-            <button class="btn" @click="reset(one)">Give a one-time password</button>
-            <button class="btn btn-grave ml-2" @click="change(one, { is_active: false })">
-              Shut {{ one.full_name }} out
-            </button>
-          </td>
-        </tr>
+        <OpenedRow v-if="asking === one.id" :columns="6">
+          <p class="mb-2">
+            Either ends every session of {{ one.full_name }} at once. Whoever is shut out can be let in again, and what
+            they set up stays.
+          </p>
+          <button class="btn" @click="reset(one)">Give a one-time password</button>
+          <button class="btn btn-grave ml-2" @click="change(one, { is_active: false })">
+            Shut {{ one.full_name }} out
+          </button>
+        </OpenedRow>
       </tbody>
     </table>
     <p v-if="found.length === 0" class="py-4 text-ink-2">

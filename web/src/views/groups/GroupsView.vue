@@ -9,6 +9,7 @@ import { useKept } from '@/app/query'
 import { may } from '@/app/session'
 import Dome from '@/parts/Dome.vue'
 import Narrow from '@/parts/Narrow.vue'
+import OpenedRow from '@/parts/OpenedRow.vue'
 import Refused from '@/parts/Refused.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
@@ -109,18 +110,14 @@ function membersOf(group: Group): string {
             </template>
           </td>
         </tr>
-        <tr v-if="opened === String(one.id)" class="bg-sheet">
-          <td colspan="5" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <GroupForm :group="one" @saved="saved" @left="opened = ''" />
-          </td>
-        </tr>
-        <tr v-if="asking === one.id" class="bg-sheet">
-          <td colspan="5" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <p class="mb-2">The group is forgotten. Everything in it stays as it is.</p>
-            <button class="btn btn-grave" @click="remove(one)">Remove {{ one.name }}</button>
-            <button class="btn ml-2" @click="asking = null">Keep it</button>
-          </td>
-        </tr>
+        <OpenedRow v-if="opened === String(one.id)" :columns="5">
+          <GroupForm :group="one" @saved="saved" @left="opened = ''" />
+        </OpenedRow>
+        <OpenedRow v-if="asking === one.id" :columns="5">
+          <p class="mb-2">The group is forgotten. Everything in it stays as it is.</p>
+          <button class="btn btn-grave" @click="remove(one)">Remove {{ one.name }}</button>
+          <button class="btn ml-2" @click="asking = null">Keep it</button>
+        </OpenedRow>
       </tbody>
     </table>
   </div>

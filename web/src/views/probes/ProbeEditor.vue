@@ -14,7 +14,7 @@ import Refused from '@/parts/Refused.vue'
 import TagsField from '@/parts/TagsField.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
-import TargetForm from '@/views/targets/TargetForm.vue'
+import TargetForm from '@/parts/TargetForm.vue'
 
 import { aimOf, bodyOf, fresh, opened, schemaOf, VERBS, type Draft, type Probe } from './draft'
 import LimitsTable from './LimitsTable.vue'

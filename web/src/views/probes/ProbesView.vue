@@ -3,13 +3,16 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
 import { answered, api, type Shapes } from '@/api/client'
+import { useChosen } from '@/app/chosen'
 import { useDoing } from '@/app/doing'
 import { bytes } from '@/app/format'
 import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
 import { may } from '@/app/session'
+import ChosenBar from '@/parts/ChosenBar.vue'
 import Choice from '@/parts/Choice.vue'
 import Narrow from '@/parts/Narrow.vue'
+import OpenedRow from '@/parts/OpenedRow.vue'
 import Refused from '@/parts/Refused.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
@@ -25,7 +28,6 @@ const points = useQuery({ queryKey: ['vantage points'], queryFn: () => answered(
 const search = useKept<string>('find', '')
 const kind = useKept<string>('kind', 'any')
 const asking = ref<number | null>(null)
-const chosen = ref(new Set<number>())
 const every = ref<number | null>(null)
 const addPoint = ref<number | null>(null)
 const tag = ref('')
@@ -45,20 +47,13 @@ const found = computed(() => {
       ),
   )
 })
-const many = computed(() => found.value.filter((one) => chosen.value.has(one.id)))
+const chosen = useChosen(found)
+const { many } = chosen
 usePage(
   () => 'Probes',
   () => (probes.data.value ? `${probes.data.value.length} probes` : ''),
 )
 
-function toggle(id: number): void {
-  const next = new Set(chosen.value)
-  if (!next.delete(id)) next.add(id)
-  chosen.value = next
-}
-function toggleAll(): void {
-  chosen.value = many.value.length === found.value.length ? new Set() : new Set(found.value.map((one) => one.id))
-}
 const change = (ids: number[], changes: Omit<Shapes['ProbeChanges'], 'probes'>) =>
   attempt(async () => {
     await answered(api.POST('/api/probes/changes', { body: { probes: ids, ...changes } }))
@@ -96,13 +91,7 @@ function limitsOf(probe: { limits?: readonly unknown[] }): string {
     A probe says what is measured, how often, from which vantage points, and what is expected of it.
     <RouterLink v-if="may('edit')" class="go" to="/probes/new">Add the first one</RouterLink>.
   </p>
-  <div
-    v-if="many.length"
-    class="mb-2 flex flex-wrap items-center gap-2 border-y border-t-ink border-b-rule-strong bg-sheet px-3 py-2"
-    role="group"
-    aria-label="Change the chosen probes"
-  >
-    <b>{{ many.length }} chosen</b>
+  <ChosenBar v-if="many.length" :count="many.length" what="probes" @none="chosen.none">
     <button class="btn h-7" @click="changeMany({ is_enabled: false })">Pause</button>
     <button class="btn h-7" @click="changeMany({ is_enabled: true })">Go on</button>
     <span class="flex items-center gap-1.5"
@@ -127,20 +116,13 @@ function limitsOf(probe: { limits?: readonly unknown[] }): string {
       ><input v-model="tag" class="inp h-7 w-28" placeholder="tag" aria-label="tag" />
       <button class="btn h-7" :disabled="!tag.trim()" @click="changeMany({ add_tags: [tag.trim()] })">Tag</button>
     </span>
-    <span class="flex-1" />
-    <button class="go text-2" @click="chosen = new Set()">choose none</button>
-  </div>
+  </ChosenBar>
   <div v-if="found.length" class="relative max-phone:overflow-x-auto">
     <table class="w-full border-collapse">
       <thead class="text-2 text-ink-3">
         <tr>
           <th v-if="may('edit')" class="w-7 border-b border-rule-strong py-[3px]">
-            <input
-              type="checkbox"
-              aria-label="Choose all"
-              :checked="many.length === found.length"
-              @change="toggleAll"
-            />
+            <input type="checkbox" aria-label="Choose all" :checked="chosen.isAll.value" @change="chosen.toggleAll" />
           </th>
           <th class="border-b border-rule-strong py-[3px]">probe</th>
           <th class="border-b border-rule-strong">kind</th>
@@ -161,7 +143,7 @@ function limitsOf(probe: { limits?: readonly unknown[] }): string {
               type="checkbox"
               :aria-label="`Choose ${one.name}`"
               :checked="chosen.has(one.id)"
-              @change="toggle(one.id)"
+              @change="chosen.toggle(one.id)"
             />
           </td>
           <th class="border-b border-rule pr-3 font-mid">
@@ -200,19 +182,17 @@ function limitsOf(probe: { limits?: readonly unknown[] }): string {
             </template>
           </td>
         </tr>
-        <tr v-if="asking === one.id" class="bg-sheet">
-          <td colspan="9" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <p class="mb-2">
-              Removing {{ one.name }} also removes everything that it has measured, and cannot be undone. Pausing keeps
-              it.
-            </p>
-            <button class="btn btn-grave" @click="remove(one)">Remove it with its history</button>
-            <button class="btn ml-2" @click="(change([one.id], { is_enabled: false }), (asking = null))">
-              Pause it instead
-            </button>
-            <button class="btn ml-2" @click="asking = null">Keep it</button>
-          </td>
-        </tr>
+        <OpenedRow v-if="asking === one.id" :columns="9">
+          <p class="mb-2">
+            Removing {{ one.name }} also removes everything that it has measured, and cannot be undone. Pausing keeps
+            it.
+          </p>
+          <button class="btn btn-grave" @click="remove(one)">Remove it with its history</button>
+          <button class="btn ml-2" @click="(change([one.id], { is_enabled: false }), (asking = null))">
+            Pause it instead
+          </button>
+          <button class="btn ml-2" @click="asking = null">Keep it</button>
+        </OpenedRow>
       </tbody>
     </table>
   </div>

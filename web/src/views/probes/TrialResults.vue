@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { Shapes } from '@/api/client'
 import { clock, inWords, ms } from '@/app/format'
 import PhaseBar from '@/parts/PhaseBar.vue'
-import RunFacts from '@/views/stream/RunFacts.vue'
+import RunFacts from '@/parts/run/RunFacts.vue'
 
 /** What trying a probe came to, one vantage point under the other on one scale. */
 const props = defineProps<{ trial: Shapes['TrialShape'] }>()

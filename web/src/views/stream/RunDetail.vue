@@ -6,8 +6,7 @@ import { api, answered, type Shapes } from '@/api/client'
 import { useClock } from '@/app/clock'
 import { inWords } from '@/app/format'
 import PhaseBar from '@/parts/PhaseBar.vue'
-
-import RunFacts from './RunFacts.vue'
+import RunFacts from '@/parts/run/RunFacts.vue'
 
 /** One run in full: its phases above a usual run's, its tries, and what it saw. */
 const props = defineProps<{

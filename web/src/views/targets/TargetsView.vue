@@ -8,11 +8,11 @@ import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
 import { may } from '@/app/session'
 import Narrow from '@/parts/Narrow.vue'
+import OpenedRow from '@/parts/OpenedRow.vue'
 import Refused from '@/parts/Refused.vue'
+import TargetForm from '@/parts/TargetForm.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
-
-import TargetForm from './TargetForm.vue'
 
 /** What is measured: names, what they belong to, and how many probes look at each. */
 type Target = Shapes['TargetShape']
@@ -139,24 +139,20 @@ async function importFile(event: Event): Promise<void> {
             </template>
           </td>
         </tr>
-        <tr v-if="opened === String(one.id)" class="bg-sheet">
-          <td colspan="7" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <TargetForm :target="one" @saved="saved" @left="opened = ''" />
-          </td>
-        </tr>
-        <tr v-if="asking === one.id" class="bg-sheet">
-          <td colspan="7" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <template v-if="measuredBy(one).length">
-              {{ one.name }} is measured by {{ measuredBy(one).length }} probes. Remove those first, or pause them to
-              keep what was measured.
-            </template>
-            <template v-else>
-              <p class="mb-2">{{ one.name }} is forgotten, and leaves its groups. Nothing that was measured is lost.</p>
-              <button class="btn btn-grave" @click="remove(one)">Remove {{ one.name }}</button>
-            </template>
-            <button class="btn ml-2" @click="asking = null">Keep it</button>
-          </td>
-        </tr>
+        <OpenedRow v-if="opened === String(one.id)" :columns="7">
+          <TargetForm :target="one" @saved="saved" @left="opened = ''" />
+        </OpenedRow>
+        <OpenedRow v-if="asking === one.id" :columns="7">
+          <template v-if="measuredBy(one).length">
+            {{ one.name }} is measured by {{ measuredBy(one).length }} probes. Remove those first, or pause them to keep
+            what was measured.
+          </template>
+          <template v-else>
+            <p class="mb-2">{{ one.name }} is forgotten, and leaves its groups. Nothing that was measured is lost.</p>
+            <button class="btn btn-grave" @click="remove(one)">Remove {{ one.name }}</button>
+          </template>
+          <button class="btn ml-2" @click="asking = null">Keep it</button>
+        </OpenedRow>
       </tbody>
     </table>
   </div>

@@ -4,14 +4,17 @@ import { computed, ref } from 'vue'
 
 import { api, answered, type Shapes } from '@/api/client'
 import { useClock } from '@/app/clock'
+import { useChosen } from '@/app/chosen'
 import { useDoing } from '@/app/doing'
 import { bytes, duration, full, inWords, moment, ms, signed } from '@/app/format'
 import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
 import { may } from '@/app/session'
+import ChosenBar from '@/parts/ChosenBar.vue'
 import Choice from '@/parts/Choice.vue'
 import Dome from '@/parts/Dome.vue'
 import Narrow from '@/parts/Narrow.vue'
+import OpenedRow from '@/parts/OpenedRow.vue'
 import Refused from '@/parts/Refused.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
@@ -54,16 +57,11 @@ function isShown(point: Point, which: string): boolean {
 }
 
 /* Many at once: tags, and from when on their agents take the hub's version. */
-const chosen = ref(new Set<number>())
-const many = computed(() => found.value.filter((one) => chosen.value.has(one.id)))
+const chosen = useChosen(found)
+const { many } = chosen
 const tag = ref('')
 const due = ref('')
 const { wrong, attempt } = useDoing()
-function toggle(id: number): void {
-  const next = new Set(chosen.value)
-  if (!next.delete(id)) next.add(id)
-  chosen.value = next
-}
 const change = (changes: Partial<Omit<Shapes['PointChanges'], 'vantage_points'>>) =>
   attempt(async () => {
     await answered(
@@ -124,13 +122,7 @@ function troubles(point: Point): string {
   />
   <Waiting v-if="points.isPending.value" what="Reading the vantage points." />
   <Refused :wrong="wrong" />
-  <div
-    v-if="many.length && !isPutting"
-    class="mb-2 flex flex-wrap items-center gap-2 border-y border-t-ink border-b-rule-strong bg-sheet px-3 py-2"
-    role="group"
-    aria-label="Change the chosen vantage points"
-  >
-    <b>{{ many.length }} chosen</b>
+  <ChosenBar v-if="many.length && !isPutting" :count="many.length" what="vantage points" @none="chosen.none">
     <input v-model="tag" class="inp h-7 w-28" placeholder="tag" aria-label="tag" />
     <button class="btn h-7" :disabled="!tag.trim()" @click="change({ add_tags: [tag.trim()] })">Tag</button>
     <button class="btn h-7" :disabled="!tag.trim()" @click="change({ remove_tags: [tag.trim()] })">Take it off</button>
@@ -140,9 +132,7 @@ function troubles(point: Point): string {
       Announce
     </button>
     <button class="btn h-7" @click="change({ withdraw_update: true })">Take the announcement back</button>
-    <span class="flex-1" />
-    <button class="go text-2" @click="chosen = new Set()">choose none</button>
-  </div>
+  </ChosenBar>
   <div
     v-if="points.data.value?.length"
     class="relative max-phone:overflow-x-auto"
@@ -152,12 +142,7 @@ function troubles(point: Point): string {
       <thead class="text-2 text-ink-3">
         <tr>
           <th v-if="may('administer') && !isPutting" class="w-7 border-b border-rule-strong">
-            <input
-              type="checkbox"
-              aria-label="Choose all"
-              :checked="many.length > 0 && many.length === found.length"
-              @change="chosen = many.length === found.length ? new Set() : new Set(found.map((one) => one.id))"
-            />
+            <input type="checkbox" aria-label="Choose all" :checked="chosen.isAll.value" @change="chosen.toggleAll" />
           </th>
           <th class="border-b border-rule-strong py-[3px]">vantage point</th>
           <th class="border-b border-rule-strong">kind and place</th>
@@ -191,7 +176,7 @@ function troubles(point: Point): string {
               type="checkbox"
               :aria-label="`Choose ${point.name}`"
               :checked="chosen.has(point.id)"
-              @change="toggle(point.id)"
+              @change="chosen.toggle(point.id)"
             />
           </td>
           <th class="border-b border-rule pr-3 font-mid whitespace-nowrap">
@@ -258,16 +243,14 @@ function troubles(point: Point): string {
             </button>
           </td>
         </tr>
-        <tr v-if="asking === point.id" class="bg-sheet">
-          <td colspan="12" class="border-y border-t-ink border-b-rule-strong px-3 py-2.5">
-            <p class="mb-2">
-              The agent at {{ point.name }} is refused from then on, and {{ point.name }} falls silent. What it measured
-              stays; an enrolment token made for {{ point.name }} lets a new agent take its place.
-            </p>
-            <button class="btn btn-grave" @click="withdraw(point)">Withdraw its token</button>
-            <button class="btn ml-2" @click="asking = null">Leave it</button>
-          </td>
-        </tr>
+        <OpenedRow v-if="asking === point.id" :columns="12">
+          <p class="mb-2">
+            The agent at {{ point.name }} is refused from then on, and {{ point.name }} falls silent. What it measured
+            stays; an enrolment token made for {{ point.name }} lets a new agent take its place.
+          </p>
+          <button class="btn btn-grave" @click="withdraw(point)">Withdraw its token</button>
+          <button class="btn ml-2" @click="asking = null">Leave it</button>
+        </OpenedRow>
         <tr v-if="troubles(point)">
           <td class="border-b border-rule" />
           <td colspan="11" class="border-b border-rule pb-1 text-2 text-degraded-ink">{{ troubles(point) }}</td>
