@@ -120,6 +120,10 @@ _DATABASE_URL = "KUPPEL_DATABASE_URL"
 
 store = typer.Typer(no_args_is_help=True, help="Look after the database: check, compact, backup, restore.")
 app.add_typer(store, name="store")
+with contextlib.suppress(ModuleNotFoundError):  # the package of an agent has no made-up world in it
+    from kuppel.lab.command import app as lab
+
+    app.add_typer(lab, name="lab")
 _Data = Annotated[Path, typer.Option(help="Folder of the hub's database.")]
 
 
@@ -432,16 +436,18 @@ def demo(
     web: Annotated[Path | None, typer.Option(help="Folder of the built web application.")] = None,
     port: Annotated[int, typer.Option(help="TCP port of the hub.")] = 8470,
     fresh: Annotated[bool, typer.Option("--fresh", help="Forget the demo's data and begin anew.")] = False,
+    days: Annotated[int, typer.Option(min=1, max=400, help="Days of history that a first start makes up.")] = 45,
+    seed: Annotated[int, typer.Option(min=0, help="What the made-up world is drawn from.")] = 7,
     reload: Annotated[bool, typer.Option("--reload", help="Start the hub anew when its sources change.")] = False,
 ) -> None:
-    """Run the made-up world: a hub, stand-in services, and agents that measure them."""
+    """Run the made-up world: a hub with its past, and vantage points that measure on, over a simulated internet."""
     from kuppel.hub.server import PortTaken
     from kuppel.lab.demo import DemoFailed, run_demo
     from kuppel.store.database import DatabaseUnusable
 
     _configure_log("warning")
     try:
-        _run_until_stopped(run_demo(folder, web, port, is_fresh=fresh, is_reloading=reload))
+        _run_until_stopped(run_demo(folder, web, port, is_fresh=fresh, is_reloading=reload, days=days, seed=seed))
     except (PortTaken, DatabaseUnusable, DemoFailed) as error:
         raise _fail(str(error)) from None
 

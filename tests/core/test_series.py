@@ -12,7 +12,7 @@ from kuppel.core.limit import Limit
 from kuppel.core.quantity import QUANTITIES, check_unit
 from kuppel.core.reason import SENTENCES, Reason
 from kuppel.core.schedule import next_slot, start_offset
-from kuppel.core.sentence import StreamReading, estate_sentence, figure, stream_sentence
+from kuppel.core.sentence import StreamReading, figure, stream_sentence
 from kuppel.core.series import covered_shares, slice_counts, slice_means, slice_starts, slice_width
 from kuppel.core.state import State
 from kuppel.core.window import band
@@ -137,16 +137,3 @@ class Words(unittest.TestCase):
         failed = self.reading(State.BREACHED, newest={}, newest_reason=Reason.CONNECT_TIMEOUT)
         self.assertEqual(stream_sentence(failed), "Lundhavn gets no good answer from booking site: no connection in time")
         self.assertIn("silent", stream_sentence(self.reading(State.SILENT)))
-
-    def test_the_estate_is_told_with_what_is_still_fine(self) -> None:
-        told = estate_sentence(
-            {"A": State.BREACHED, "B": State.FINE, "C": State.FINE}, {"x": State.BREACHED, "y": State.FINE}
-        )
-        self.assertEqual(
-            told,
-            "A is breached; the other 2 vantage points are fine. "
-            "The x is breached for at least a quarter of those who measure it.",
-        )
-        self.assertIn(
-            "All 2 vantage points are fine", estate_sentence({"A": State.FINE, "B": State.FINE}, {"x": State.FINE})
-        )

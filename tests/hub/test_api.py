@@ -5,7 +5,7 @@ import sys
 import tempfile
 import time
 import unittest
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -267,6 +267,135 @@ class Streams(ApiCase):
         self.take(self.stream, [1.0, 2.0, 3.0], step_us=SECOND)
         arriving = self.client.get("/api/arriving").json()
         self.assertEqual(arriving["per_minute"], 3)
+
+
+class Usual(ApiCase):
+    def test_it_is_that_of_the_same_hour_in_the_weeks_before(self) -> None:
+        """Median and 1.4826 × median absolute deviation by numpy, over the same hour of four weeks, one of which was
+        bad."""
+        self.hub.add_probe([self.point])
+        stream = self.hub.streams()[0]["stream"]
+        today_us = time.time_ns() // 1000 // (24 * 60 * MINUTE) * (24 * 60 * MINUTE)
+        noon_us = today_us + 12 * 60 * MINUTE
+        drawn = np.random.default_rng(4)
+        weeks = [drawn.normal(mean, 4, 50) for mean in (300, 300, 900, 300)]
+        for number, values in enumerate(weeks, 1):
+            self.take(stream, values.round(1).tolist(), end_us=noon_us - number * 7 * 24 * 60 * MINUTE + 55 * MINUTE)
+        window = f"from={self.iso(noon_us)}&to={self.iso(noon_us + 60 * MINUTE)}"
+        found = self.client.get(f"/api/streams/{stream}/usual?{window}").json()
+        everything = np.concatenate(weeks)
+        middle = float(np.median(everything))
+        spread = 1.4826 * float(np.median(np.abs(everything - middle)))
+        self.assertEqual(found["counts"], [200])
+        self.assertAlmostEqual(found["centre"][0], middle, delta=0.011 * middle)
+        self.assertAlmostEqual(found["high"][0], middle + 2 * spread, delta=0.03 * middle)
+        self.assertEqual((found["quantity"], found["unit"]), ("total", "ms"))
+
+    def test_a_new_stream_has_no_usual(self) -> None:
+        self.hub.add_probe([self.point])
+        stream = self.hub.streams()[0]["stream"]
+        self.take(stream, [300.0] * 20)
+        self.assertEqual(set(self.client.get(f"/api/streams/{stream}/usual").json()["centre"]), {None})
+        self.assertEqual(self.client.get("/api/streams/99/usual").status_code, 404)
+
+    @staticmethod
+    def iso(time_us: int) -> str:
+        return datetime.fromtimestamp(time_us / 1e6, UTC).isoformat().replace("+00:00", "Z")
+
+
+class Now(ApiCase):
+    """What needs attention, from runs to sentences."""
+
+    def ask(self) -> dict[str, Any]:
+        found: dict[str, Any] = self.client.get("/api/now").json()
+        return found
+
+    def test_nothing_yet_then_all_fine_then_a_matter(self) -> None:
+        self.hub.add_probe([self.point])
+        stream = self.hub.streams()[0]["stream"]
+        self.take(stream, [600.0] * 5, end_us=time.time_ns() // 1000 - 10 * MINUTE)
+        self.assertEqual(self.ask()["sentence"], "All is fine: 1 vantage point, 1 target.")
+        self.take(stream, [900.0] * 3)
+        found = self.ask()
+        (matter,) = found["matters"]
+        self.assertEqual((matter["scope"], matter["state"], matter["streams"]), ("stream", "breached", [stream]))
+        self.assertEqual(matter["sentence"], "Brannick is breached towards the target of front page")
+        self.assertEqual(
+            found["sentence"],
+            "One thing needs attention: 1 breached. 1 of 1 vantage point and 1 of 1 target are affected.",
+        )
+
+    def test_all_is_fine_and_what_is_closest_to_trouble(self) -> None:
+        """Limits are 650 and 800 ms: 600 ms is 600/650 of the way."""
+        other, _ = self.hub.enrol("Lundhavn")
+        self.hub.add_probe([self.point, other])
+        near, far = (one["stream"] for one in self.hub.streams())
+        self.take(near, [600.0] * 5)
+        self.take(far, [200.0] * 5)
+        found = self.ask()
+        self.assertEqual(found["matters"], [])
+        self.assertEqual([one["stream"] for one in found["closest"]], [near, far])
+        self.assertAlmostEqual(found["closest"][0]["share"], 600 / 650, places=4)
+        self.assertEqual((found["closest"][0]["figure"]["value"], found["closest"][0]["limit"]), (600, 650))
+
+    def test_a_matter_has_its_figure_and_its_small_series(self) -> None:
+        self.hub.add_probe([self.point])
+        stream = self.hub.streams()[0]["stream"]
+        self.take(stream, [900.0] * 9)
+        (matter,) = self.ask()["matters"]
+        self.assertEqual((matter["figure"]["value"], matter["not_fine"], matter["of"]), (900, 1, 1))
+        self.assertEqual([one["degraded"] for one in matter["limits"]], [650])
+        (series,) = self.client.get(f"/api/now/series?streams={stream}").json()
+        self.assertEqual(sum(series["counts"]), 9)
+        self.assertEqual({one for one in series["p50"] if one is not None}, {900})
+        self.assertEqual(self.client.get("/api/now/series?streams=99").status_code, 404)
+
+    def test_trouble_of_one_vantage_point_is_an_arch(self) -> None:
+        for name in ("front page", "times"):
+            self.hub.add_probe([self.point], name=name)
+        first, second = (one["stream"] for one in self.hub.streams())
+        for stream in (first, second):
+            self.take(stream, [900.0] * 20)
+        (arch,) = self.client.get("/api/ribbon?slices=60").json()["arches"]
+        self.assertEqual((arch["name"], arch["state"], arch["is_open"]), ("Brannick", "breached", True))
+        self.assertEqual((arch["scope"], arch["share"]), ("vantage point", 1))
+        begun = datetime.fromisoformat(arch["from"]).timestamp()
+        self.assertAlmostEqual(time.time() - begun, 20 * 60, delta=4 * 60)
+
+    def test_what_was_in_trouble_for_much_of_the_hour_stays_a_matter(self) -> None:
+        self.hub.add_probe([self.point])
+        stream = self.hub.streams()[0]["stream"]
+        now_us = time.time_ns() // 1000
+        self.take(stream, [600.0] * 5, end_us=now_us - 56 * MINUTE)
+        self.take(stream, [700.0] * 25, end_us=now_us - 30 * MINUTE)
+        self.take(stream, [600.0] * 25, end_us=now_us - MINUTE)
+        (matter,) = self.ask()["matters"]
+        self.assertEqual((matter["state"], matter["streams"]), ("degraded", [stream]))
+        self.assertIn("is degraded on and off", matter["sentence"])
+
+    def test_what_all_see_is_one_matter(self) -> None:
+        other, _ = self.hub.enrol("Lundhavn")
+        self.hub.add_probe([self.point, other])
+        for stream in self.hub.streams():
+            self.take(stream["stream"], [None, None, None])
+        (matter,) = self.ask()["matters"]
+        self.assertEqual((matter["scope"], matter["name"]), ("target", "target of front page"))
+        self.assertEqual(len(matter["streams"]), 2)
+
+    def test_certificates_that_end_first_come_first(self) -> None:
+        """Each target's once, as the probe of certificates sees it."""
+        probe = self.hub.add_probe([self.point])
+        stream = next(one["stream"] for one in self.hub.streams() if one["probe"] == probe["name"])
+        ends = datetime.now(UTC) + timedelta(days=19)
+        facts = {"certificate_expires": ends.isoformat().replace("+00:00", "Z")}
+        moment = time.time_ns() // 1000
+        result = Result(moment, None, {"total": 20.0}, facts, (Attempt(moment, 1, None, ""),))
+        hub = self.hub.app.state.hub
+        numbered = [NumberedResult(1, stream, result)]
+        hub.writer.write(lambda connection: take_batch(connection, self.point, "spool-of-facts", numbered, 1, 0))
+        (one,) = self.ask()["expiring"]
+        self.assertEqual((one["target"], one["stream"]), ("target of front page", stream))
+        self.assertAlmostEqual(one["days"], 19, delta=0.01)
 
 
 class Starting(unittest.TestCase):

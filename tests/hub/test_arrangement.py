@@ -59,6 +59,38 @@ class Targets(ArrangementCase):
         self.assertEqual(self.client.get("/api/targets").json(), [])
 
 
+class Positions(ArrangementCase):
+    """Degrees of WGS 84 as RFC 7946 §4 bounds them."""
+
+    def test_a_target_and_a_vantage_point_have_a_place_on_the_map(self) -> None:
+        new = {"name": "pier", "position": {"longitude": -0.94, "latitude": 60.46}}
+        made = self.client.post("/api/targets", json=new).json()
+        self.assertEqual(made["position"], new["position"])
+        text = "name,longitude,latitude\npier,-0.95,60.5\nbuoy,,\n"
+        self.client.post("/api/targets/import", content=text, headers={"Content-Type": "text/csv"})
+        places = {one["name"]: one["position"] for one in self.client.get("/api/targets").json()}
+        self.assertEqual((places["pier"]["longitude"], places["buoy"]), (-0.95, None))
+        self.hub.enrol()
+        point = self.client.get("/api/vantage-points").json()[0]
+        self.assertIsNone(point["position"])
+        change = {"vantage_points": [point["id"]], "position": {"longitude": 2.1, "latitude": 62.9}}
+        moved = self.client.post("/api/vantage-points/changes", json=change).json()[0]
+        self.assertEqual(moved["position"], change["position"])
+        tagged = {"vantage_points": [point["id"]], "add_tags": ["pier"]}
+        kept = self.client.post("/api/vantage-points/changes", json=tagged).json()[0]
+        self.assertEqual(kept["position"], change["position"])
+
+    def test_a_place_that_there_is_not_is_refused(self) -> None:
+        for where in ({"longitude": 190, "latitude": 0}, {"longitude": 0, "latitude": -91}, {"longitude": 1}):
+            answer = self.client.post("/api/targets", json={"name": "nowhere", "position": where})
+            self.assertEqual(answer.status_code, 422, answer.text)
+        answer = self.client.post(
+            "/api/targets/import", content="name,longitude\nhalf,12\n", headers={"Content-Type": "text/csv"}
+        )
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("row 2", answer.json()["field"])
+
+
 class Groups(ArrangementCase):
     def test_members_by_hand_and_by_tag_make_its_state(self) -> None:
         one, _ = self.hub.enrol("Brannick")

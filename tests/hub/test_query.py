@@ -207,17 +207,17 @@ class Comparison(QueryCase):
             with unittest.mock.patch.object(engine_statistic, "MOST_SAMPLES", most):
                 found = self.ask("comparison", streams=self.streams, from_us=self.now - DAY)
             steady, slow = found["streams"]
-            self.assertEqual((steady["is_clear"], slow["is_clear"]), (False, True))
-            self.assertLess(steady["low"], 0)
-            self.assertGreater(slow["low"], 200)
-            self.assertAlmostEqual(slow["difference"], slow["now"]["value"] - slow["before"]["value"], places=3)
+            self.assertEqual((steady["difference"]["is_clear"], slow["difference"]["is_clear"]), (False, True))
+            self.assertLess(steady["difference"]["low"], 0)
+            self.assertGreater(slow["difference"]["low"], 200)
+            self.assertAlmostEqual(slow["difference"]["value"], slow["now"]["value"] - slow["before"]["value"], places=3)
 
     def test_shares_of_runs_and_a_window_of_ones_own(self) -> None:
         other = {"other_from": self.from_us, "other_to": self.from_us + 2 * DAY}
         found = self.ask("comparison", streams=self.streams, statistic="availability", from_us=self.now - 2 * DAY, **other)
         self.assertEqual(found["quantity"], "availability")
         self.assertEqual(found["streams"][0]["now"]["value"], 1)
-        self.assertEqual(found["streams"][0]["difference"], 0)
+        self.assertEqual(found["streams"][0]["difference"]["value"], 0)
         self.assertAlmostEqual(found["streams"][1]["before"]["value"], 0.9, delta=0.06)
 
 

@@ -31,10 +31,10 @@ class EveryKind(unittest.TestCase):
             self.assertNotIn("measures", stream_sentence(reading), kind.name)
             self.assertLessEqual({kind.main, *kind.phases}, set(kind.quantities))
             self.assertLessEqual(set(kind.quantities), set(QUANTITIES))
-            self.assertIn(kind.name, estate._KIND_ORDER)
+            self.assertIn(kind.name, estate.KIND_ORDER)
 
     def test_they_are_found_by_their_modules(self) -> None:
-        self.assertEqual(set(KINDS), set(estate._KIND_ORDER))
+        self.assertEqual(set(KINDS), set(estate.KIND_ORDER))
 
     def test_their_settings_explain_themselves(self) -> None:
         """The form and the command line are made from the settings: each field needs a sentence."""

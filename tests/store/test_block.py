@@ -4,7 +4,7 @@ import math
 import unittest
 
 import numpy as np
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
@@ -24,24 +24,28 @@ class RoundTrip(unittest.TestCase):
     def test_times(self, times: np.ndarray) -> None:
         self.same(times, block.decode_times(block.encode_times(times)))
 
-    @given(ANY)
-    def test_any_values(self, values: np.ndarray) -> None:
+    @given(ANY, st.booleans())
+    @example(np.array([-0.0]), False)
+    @example(np.array([0.5, -0.0]), True)
+    def test_any_values(self, values: np.ndarray, is_quick: bool) -> None:
         """Infinities, subnormals and −0.0 included; NaN says that the run has no value, whatever its payload."""
         values[np.isnan(values)] = np.nan
-        self.same(values, block.decode_values(block.encode_values(values)))
+        self.same(values, block.decode_values(block.encode_values(values, is_quick=is_quick)))
 
     @given(DECIMALS, st.integers(0, 6), st.data())
     def test_decimals_with_gaps(self, integers: list[int], places: int, data: st.DataObject) -> None:
         values = np.array(integers, dtype=np.float64) / 10**places
         if values.size:
             values[data.draw(arrays(bool, values.size))] = np.nan
-        self.same(values, block.decode_values(block.encode_values(values)))
+        for is_quick in (False, True):
+            self.same(values, block.decode_values(block.encode_values(values, is_quick=is_quick)))
 
     def test_codes_and_bodies(self) -> None:
         codes = np.array([0, 3, 255, 128], dtype=np.uint8)
         self.same(codes, block.decode_codes(block.encode_codes(codes)))
         bodies = [{"headers": [["a", "ø"]]}, None, {"x": 1.5}]
-        self.assertEqual(block.decode_bodies(block.encode_bodies(bodies)), bodies)
+        for is_quick in (False, True):
+            self.assertEqual(block.decode_bodies(block.encode_bodies(bodies, is_quick=is_quick)), bodies)
 
 
 class Size(unittest.TestCase):

@@ -16,7 +16,7 @@ from kuppel.core.duration import DAY_US
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import ALPHA, quantile, sketch
-from kuppel.store import days, history, inventory, maintenance, summary, tables
+from kuppel.store import days, history, inventory, maintenance, summary, tables, totals
 from kuppel.store.compaction import Compaction, Keep
 from kuppel.store.database import Connection, Database, DatabaseUnusable
 from kuppel.store.intake import NumberedResult, store_results
@@ -73,7 +73,7 @@ class DaysCase(StoreCase):
             return (
                 {name: (times.tolist(), values.tolist()) for (_, name), (times, values) in sorted(found.items())},
                 [times.tolist() for times in history.run_times(connection, self.stream, from_us, to_us)],
-                history.run_counts(connection, [self.stream], from_us, to_us),
+                totals.run_counts(connection, [self.stream], from_us, to_us),
                 history.runs(connection, self.stream, from_us, to_us, 10_000),
                 history.runs(connection, self.stream, from_us, to_us, 50, is_failed_only=True),
                 history.runs_after(connection, self.stream, to_us - 5000 * MINUTE, 7),

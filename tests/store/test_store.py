@@ -23,7 +23,7 @@ from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import Sketch
 from kuppel.core.state import Judgement, State, StreamState
-from kuppel.store import block, days, history, intake, inventory, states, summary, tables
+from kuppel.store import block, days, history, intake, inventory, states, summary, tables, totals
 from kuppel.store.database import Database, DatabaseUnusable
 from kuppel.store.intake import NumberedResult
 from kuppel.store.inventory import NotFound, Probe, Target
@@ -239,7 +239,7 @@ class Taking(StoreCase):
         self.assertEqual([one.acknowledged for one in (first, again, other)], [4, 4, 6])
         self.assertEqual(again.repeated, 4)
         with self.database.reading() as connection:
-            self.assertEqual(history.run_counts(connection, [stream], 0, 10**12), {stream: (6, 6)})
+            self.assertEqual(totals.run_counts(connection, [stream], 0, 10**12), {stream: (6, 6)})
 
     def test_a_new_spool_counts_anew(self) -> None:
         stream = self.a_stream()
@@ -337,7 +337,7 @@ class FullDisk(StoreCase):
         with self.assertRaises(StoreFull):
             self.take([NumberedResult(n, stream, a_result(n * 1000)) for n in range(1, 2000)], 1999)
         with self.database.reading() as connection:
-            self.assertEqual(history.run_counts(connection, [stream], 0, 10**12), {stream: (0, 0)})
+            self.assertEqual(totals.run_counts(connection, [stream], 0, 10**12), {stream: (0, 0)})
         self.writer.write(lambda connection: connection.execute(text("PRAGMA max_page_count=1073741823")).scalar())
         self.assertEqual(len(self.take([NumberedResult(1, stream, a_result(1000))], 1).taken), 1)
 

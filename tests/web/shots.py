@@ -3,7 +3,6 @@
 import re
 import time
 from collections.abc import Callable
-from urllib.parse import urlsplit
 
 from playwright.sync_api import Page
 
@@ -36,8 +35,8 @@ def picture(
 def furnish() -> None:
     """A few acts of the demo's people, for the record and the lists of tokens."""
     api = demo().api
-    target = api.post("targets", json={"name": "crew roster", "description": "who sails when"}).json()["id"]
-    api.put(f"targets/{target}", json={"name": "crew roster", "description": "who sails when, for the bridge"})
+    target = api.post("targets", json={"name": "lifeboat crew", "description": "who is on call"}).json()["id"]
+    api.put(f"targets/{target}", json={"name": "lifeboat crew", "description": "who is on call, for the bridge"})
     api.delete(f"targets/{target}")
     api.post("tokens", json={"name": "weekly report", "scopes": ["see"], "expires_days": 90})
     api.post("tokens", json={"name": "release pipeline", "scopes": ["see", "edit"], "expires_days": 365})
@@ -45,19 +44,10 @@ def furnish() -> None:
     api.post("session", json={"name": "tobias", "password": "not this one"})
 
 
-def put_agent(page: Page) -> None:
-    page.get_by_label("name it").fill("Averil, gate 2")
-    page.get_by_label("place").fill("harbour office, Averil")
-    page.get_by_role("button", name="Make its line").click()
-
-
 def try_probe(page: Page) -> None:
     page.get_by_label("call it").fill("times page")
     page.get_by_label("target", exact=True).select_option(label="booking API")
-    probe = next(one for one in demo().ask("probes") if one["name"] == "sailings API")
-    page.get_by_label("web address").fill(
-        f"http://{probe['settings']['address']}:{urlsplit(probe['settings']['url']).port}/"
-    )
+    page.get_by_label("web address").fill("https://api.skerry.example/sailings")
     for name in ("Lundhavn", "North"):
         page.get_by_label(re.compile(f"^{name}")).check()
     page.get_by_role("button", name="Try it").click()
@@ -66,11 +56,12 @@ def try_probe(page: Page) -> None:
 
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
-    demo()
+    demo(days=45)
     time.sleep(75)  # the first live results, every probe a few times
     front = demo().stream("booking front page", "Lundhavn")
     failing = demo().stream("sailings API", "Lundhavn")
     furnish()
+    picture("now", "/now")
     picture("matrix", "/matrix")
     picture("matrix-cell", "/matrix", lambda page: page.hover("[data-cell='0-1']"))
     picture("stream", f"/streams/{front}")
@@ -78,15 +69,18 @@ def main() -> None:
     picture("stream-night", f"/streams/{front}", theme="dark")
     picture("vantage-points", "/vantage-points")
     picture("sign-in", "/sign-in", is_signed_in=False)
-    picture("put-an-agent", "/vantage-points?put=yes", put_agent)
     picture("access-people", "/access")
-    picture("access-tokens", "/access?part=tokens")
-    picture("access-record", "/access?part=record")
+    picture("map", "/map", lambda page: page.locator("[data-place]").filter(has_text="Lundhavn").focus())
+    picture("everything", "/estate")
+    points = {one["name"]: one["id"] for one in demo().ask("vantage-points")}
+    picture("vantage-point", f"/vantage-points/{points['Lundhavn']}?against=week")
+    reach = [demo().stream("reach the booking site", name) for name in ("Lundhavn", "Averil", "Brannick", "Vessna")]
+    picture("compare", f"/compare?streams={','.join(map(str, reach))}&against=yesterday")
     picture("store", "/store")
     picture("probes", "/probes")
     picture("probe-tried", "/probes/new?kind=http", try_probe)
     for name, probe, point in (
-        ("run-call", "call the bridge", "North"), ("run-page", "booking page in a browser", "North"),
+        ("run-call", "call the bridge, from home", "Tobias R."), ("run-path", "path to the booking site", "Ines H."),
     ):  # fmt: skip
         stream = demo().stream(probe, point)
         picture(name, f"/streams/{stream}", lambda page: page.locator("[data-run]").first.click())

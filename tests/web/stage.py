@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 import httpx
 from playwright.sync_api import Browser, Page, Playwright, sync_playwright
 
-from kuppel.lab import scenario
+from kuppel.lab.skerry.estate import PEOPLE as DEMO_PEOPLE
 
 ROOT = Path(__file__).parents[2]
 WEB = ROOT / "web" / "dist"
@@ -32,19 +32,22 @@ _ARGUMENTS = [
     "--disable-sync",
 ]
 # Who signs in for whom: the demo's people, by their roles.
-PEOPLE = {one.role.value: {"name": one.name, "password": one.password} for one in scenario.PEOPLE}
-_READY_WITHIN_S = 120
+PEOPLE = {one.role.value: {"name": one.name, "password": one.password} for one in DEMO_PEOPLE}
+# Enough for a week to look back on; the demo itself has more.
+_DAYS = 9
+_READY_WITHIN_S = 240
 _PATIENCE_MS = 20_000
 
 
 class Demo:
     """The demo in a process of its own, on a free block of ports, with a folder of its own."""
 
-    def __init__(self) -> None:
+    def __init__(self, days: int) -> None:
         self._folder = tempfile.TemporaryDirectory()
         self.port = free_ports(32)
         self.url = f"http://127.0.0.1:{self.port}"
         command = [sys.executable, "-m", "kuppel.cli", "demo", "--folder", self._folder.name, "--web", str(WEB)]
+        command += ["--days", str(days)]
         self._process = subprocess.Popen([*command, "--port", str(self.port)], stdout=subprocess.DEVNULL, cwd=ROOT)
         deadline = time.monotonic() + _READY_WITHIN_S
         while not _answers(f"{self.url}/api/ready"):
@@ -83,18 +86,21 @@ def browser() -> Browser:
     return playwright().chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
 
 
-@functools.cache
-def demo() -> Demo:
-    """One demo for all browser tests: its history takes a while to make."""
-    return Demo()
+_demos: list[Demo] = []
+
+
+def demo(days: int = _DAYS) -> Demo:
+    """One demo for all browser tests: its history takes a while to make. The first who asks says how much there is."""
+    if not _demos:
+        _demos.append(Demo(days))
+    return _demos[0]
 
 
 @atexit.register
 def stop() -> None:
     """Stop what was started."""
-    if demo.cache_info().currsize:
-        demo().stop()
-        demo.cache_clear()
+    while _demos:
+        _demos.pop().stop()
     if browser.cache_info().currsize:
         browser().close()
         browser.cache_clear()

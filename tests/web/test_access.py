@@ -46,13 +46,13 @@ class SigningIn(BrowserCase):
         """OWASP Unvalidated Redirects and Forwards Cheat Sheet."""
         self.open("/sign-in?back=//evil.example/matrix")
         self.fill(**PEOPLE["reader"])
-        expect(self.page.get_by_role("heading", name="Matrix")).to_be_visible()
+        expect(self.page.get_by_role("heading", name="Now")).to_be_visible()
         self.assertTrue(self.page.url.startswith(demo().url))
 
     def test_the_demo_says_who_may_sign_in_and_one_press_does(self) -> None:
         self.open("/sign-in")
         self.page.get_by_role("button", name="Tobias R.").click()
-        expect(self.page.get_by_role("heading", name="Matrix")).to_be_visible()
+        expect(self.page.get_by_role("heading", name="Now")).to_be_visible()
 
     def test_signing_out_leads_back_and_the_session_is_gone(self) -> None:
         stage.sign_in(self.page, demo().url, **PEOPLE["reader"])
@@ -62,6 +62,8 @@ class SigningIn(BrowserCase):
         expect(self.page.get_by_role("form", name="Sign in")).to_be_visible()
         self.open("/matrix")
         expect(self.page.get_by_role("form", name="Sign in")).to_be_visible()
+        # What the page had just asked for when the session ended is refused, and the browser notes it.
+        self.complaints = [one for one in self.complaints if "401 (Unauthorized)" not in one]
 
     def test_a_session_that_ends_elsewhere_ends_the_page(self) -> None:
         stage.sign_in(self.page, demo().url, **PEOPLE["engineer"])
@@ -91,7 +93,7 @@ class Roles(BrowserCase):
                 navigation = self.page.get_by_role("navigation", name="Main")
                 self.assertEqual(navigation.get_by_role("link", name="Access").count(), int(has_access))
                 self.assertEqual(self.page.get_by_role("button", name="Put an agent").count(), int(has_access))
-                self.assertEqual(self.page.get_by_role("button", name="Withdraw the token").count(), 4 * has_access)
+                self.assertEqual(self.page.get_by_role("button", name="Withdraw the token").count(), 26 * has_access)
                 self.open("/access")
                 expect(self.page.get_by_role("heading", level=1)).to_have_text("Access" if has_access else "Not here")
 
@@ -148,12 +150,12 @@ class Arranging(BrowserCase):
         self.assertEqual(api.get(f"{demo().url}/api/streams", headers=ask).status, 401)
 
     def test_the_record_is_searched_and_tells_what_became_what(self) -> None:
-        made = demo().api.post("targets", json={"name": "crew roster"}).json()["id"]
-        demo().api.put(f"targets/{made}", json={"name": "crew roster", "description": "who sails when"})
+        made = demo().api.post("targets", json={"name": "lifeboat crew"}).json()["id"]
+        demo().api.put(f"targets/{made}", json={"name": "lifeboat crew", "description": "who is on call"})
         demo().api.delete(f"targets/{made}")
         self.open("/access?part=record")
         self.page.get_by_label("Narrow", exact=True).fill("changed crew")
-        expect(self.page.get_by_text("description: nothing → who sails when").first).to_be_visible()
+        expect(self.page.get_by_text("description: nothing → who is on call").first).to_be_visible()
         self.assertIn("find=changed", self.query())
 
     def test_an_agent_is_put_on_a_machine_with_one_pasted_line(self) -> None:

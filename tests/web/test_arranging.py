@@ -39,26 +39,20 @@ class Probes(EngineerCase):
         expect(page.locator("[data-run]").first).to_be_visible(timeout=_MEASURED_MS)
         page.locator("[data-run]").first.click()
 
-    def place_of(self, probe: str) -> dict[str, str]:
-        found = next(one for one in demo().ask("probes") if one["name"] == probe)
-        settings: dict[str, str] = found["settings"]
-        return settings
-
     def test_reach(self) -> None:
-        self.write_try_and_save("reach", "reach by hand", "ticket gates", {"host": "127.0.2.3"}, "North", "each packet")
+        host = {"host": "gates.skerry.example"}
+        self.write_try_and_save("reach", "reach by hand", "ticket gates", host, "North", "each packet")
         expect(self.page.get_by_text("time stamps")).to_be_visible()
 
     def test_names(self) -> None:
-        settings = self.place_of("name of the booking site")
-        fields = {"resolver": "127.0.2.5", "port": str(settings["port"]), "name": "gates.skerry.example"}
-        self.write_try_and_save("names", "gates by name", "island DNS", fields, "Brannick", "127.0.2.3")
-        expect(self.page.get_by_text("NOERROR, 127.0.2.3, by UDP")).to_be_visible()
+        fields = {"resolver": "192.0.2.53", "name": "gates.skerry.example"}
+        self.write_try_and_save("names", "gates by name", "island DNS", fields, "Brannick", "198.51.100.33")
+        expect(self.page.get_by_text("NOERROR, 198.51.100.33, by UDP")).to_be_visible()
 
     def test_path(self) -> None:
-        self.write_try_and_save(
-            "path", "way to the gates", "ticket gates", {"host": "127.0.2.3"}, "Lundhavn", "along 11 flows"
-        )
-        expect(self.page.get_by_role("cell", name="127.0.2.3").first).to_be_visible()
+        host = {"host": "gates.skerry.example"}
+        self.write_try_and_save("path", "way to the gates", "ticket gates", host, "Lundhavn", "flows")
+        expect(self.page.get_by_role("cell", name="198.51.100.33").first).to_be_visible()
 
     def test_what_is_wrong_is_told_at_its_field_and_nothing_is_saved(self) -> None:
         page = self.page
@@ -74,8 +68,8 @@ class Probes(EngineerCase):
     def test_pause_and_go_on_many_at_once(self) -> None:
         page = self.page
         self.open("/probes?find=reach+the")
-        for name in ("reach the booking API", "reach the ticket gates"):
-            page.get_by_label(f"Choose {name}").check()
+        for name in ("reach the booking site", "reach the booking site, at sea"):
+            page.get_by_label(f"Choose {name}", exact=True).check()
         many = page.get_by_role("group", name="Change the chosen probes")
         many.get_by_role("button", name="Pause").click()
         expect(page.get_by_role("row").filter(has_text="paused")).to_have_count(2)
@@ -97,18 +91,22 @@ class Arrangement(EngineerCase):
     def test_targets_from_a_file_and_by_hand(self) -> None:
         page = self.page
         self.open("/targets")
-        text = b"name,service,tags\ncrew roster,crew,office;crew\nchart service,bridge,\n"
+        text = b"name,service,tags\nlifeboat log,crew,office;crew\nharbour camera,bridge,\n"
         page.locator("input[type=file]").set_input_files({"name": "t.csv", "mimeType": "text/csv", "buffer": text})
         expect(page.get_by_text("2 added, 0 changed, 0 as they were.")).to_be_visible()
-        page.get_by_role("button", name="Change crew roster").click()
-        page.get_by_label("what it is").fill("who sails when")
+        page.get_by_role("button", name="Change lifeboat log").click()
+        page.get_by_label("what it is").fill("who went out when")
+        page.get_by_label("longitude, degrees east").fill("0.2")
+        page.get_by_label("latitude, degrees north").fill("60.3")
         page.get_by_role("button", name="Save").click()
-        expect(page.get_by_role("row").filter(has_text="crew roster")).to_contain_text("who sails when")
+        expect(page.get_by_role("row").filter(has_text="lifeboat log")).to_contain_text("who went out when")
+        placed = next(one for one in demo().ask("targets") if one["name"] == "lifeboat log")
+        self.assertEqual(placed["position"], {"longitude": 0.2, "latitude": 60.3})
         page.goto(f"{demo().url}/coverage")
-        expect(page.get_by_text("crew roster")).to_be_visible()
-        page.goto(f"{demo().url}/targets?find=chart")
-        page.get_by_role("button", name="Remove chart service").click()
-        page.get_by_role("button", name="Remove chart service").last.click()
+        expect(page.get_by_text("lifeboat log")).to_be_visible()
+        page.goto(f"{demo().url}/targets?find=camera")
+        page.get_by_role("button", name="Remove harbour camera").click()
+        page.get_by_role("button", name="Remove harbour camera").last.click()
         expect(page.get_by_text("No target is called that.")).to_be_visible()
 
     def test_a_group_by_tag(self) -> None:
@@ -134,17 +132,17 @@ class Details(BrowserCase):
         self.page.locator("[data-run]").first.click(timeout=_MEASURED_MS)
 
     def test_a_call(self) -> None:
-        self.run_of("call the bridge", "North")
+        self.run_of("call the bridge", "Brannick")
         expect(self.page.get_by_text("answered 200 OK")).to_be_visible()
         expect(self.page.get_by_text(re.compile(r"R \d+.*of 5.*mouth to ear")).first).to_be_visible()
 
     def test_steps(self) -> None:
         self.run_of("look up a seat", "North")
-        expect(self.page.get_by_text("take a seat")).to_be_visible()
+        expect(self.page.get_by_text("list the sailings").first).to_be_visible()
 
     def test_throughput(self) -> None:
-        self.run_of("throughput of the line", "Brannick")
-        expect(self.page.get_by_text(re.compile(r"2\.0 MB, in")).first).to_be_visible()
+        self.run_of("throughput to the head office", "Brannick")
+        expect(self.page.get_by_text(re.compile(r"10(\.0)? MB, in")).first).to_be_visible()
 
     def test_a_page(self) -> None:
         self.run_of("booking page in a browser", "North")
@@ -154,6 +152,5 @@ class Details(BrowserCase):
         self.assertTrue(told.value.suggested_filename.endswith(".har"))
 
     def test_a_machine(self) -> None:
-        self.run_of("the agents' machines", "North")
-        expect(self.page.get_by_text("disk /", exact=True).first).to_be_visible()
+        self.run_of("the laptops", "Ines H.")
         expect(self.page.get_by_text("share of memory in use")).to_be_visible()

@@ -17,6 +17,7 @@ from kuppel.core.clock import ClockOffset
 from kuppel.probes.kernel import KernelNet
 from kuppel.probes.kernel.ledger import Ledger
 from kuppel.probes.kernel.reflectors import ReflectorPorts, Reflectors
+from kuppel.probes.net import Net
 from kuppel.store.spool import Spool
 from kuppel.wire.delivery import AgentDescription, AgentReport, Assignment
 
@@ -31,14 +32,21 @@ class EnrolmentRefused(Exception):
 
 
 class Agent:
-    """One vantage point's process. `run` returns when it is cancelled, with everything measured safely spooled."""
+    """One vantage point's process. `run` returns when it is cancelled, with everything measured safely spooled.
 
-    def __init__(self, settings: AgentSettings) -> None:
+    Parameters
+    ----------
+    net : another network than this machine's own.
+    lag : how late this machine wakes, if anything but the event loop says so.
+    """
+
+    def __init__(self, settings: AgentSettings, net: Net | None = None, lag: LagMeter | None = None) -> None:
         self._settings = settings
         settings.state.mkdir(parents=True, exist_ok=True)
-        self._net = KernelNet(default_source=settings.source, ledger=Ledger(settings.state / "ledger.json"))
+        self._kernel_net = KernelNet(default_source=settings.source, ledger=Ledger(settings.state / "ledger.json"))
+        self._net = net or self._kernel_net
         self._client = HubClient(settings)
-        self._lag = LagMeter()
+        self._lag = lag or LagMeter()
         self._spool = Spool(
             settings.state / "spool.db", most_results=settings.most_results, most_details=settings.most_details
         )
@@ -80,7 +88,7 @@ class Agent:
             self._trials.stop()
             await self._schedule.stop()
             await self._client.close()
-            self._net.close()
+            self._kernel_net.close()
             self._spool.close()
 
     async def _enrol(self) -> None:
@@ -123,7 +131,7 @@ class Agent:
     async def _report(self) -> None:
         self._clock = await self._client.clock() or self._clock
         if self._clock is not None:
-            self._net.system_clock.hub_offset_us = round(self._clock.offset_us)
+            self._kernel_net.system_clock.hub_offset_us = round(self._clock.offset_us)
         spooled = self._spool.status()
         await self._client.report(
             AgentReport(

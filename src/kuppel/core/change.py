@@ -24,7 +24,24 @@ OF_FACT: Mapping[str, ChangeSource] = {
     "answers": ChangeSource.ADDRESS,
     "certificate": ChangeSource.CERTIFICATE,
     "http_version": ChangeSource.CONFIGURATION,
+    "path": ChangeSource.PATH,
 }
+
+
+def is_same_fact(name: str, before: str, after: str) -> bool:
+    """Whether a fact says what it said before. A hop that gave no answer this time is no other path.
+
+    >>> is_same_fact("path", "a > b > c", "a > * > c"), is_same_fact("path", "a > b > c", "a > d > c")
+    (True, False)
+    """
+    if before == after:
+        return True
+    if name != "path":
+        return False
+    hops, others = before.split(" > "), after.split(" > ")
+    return len(hops) == len(others) and all(
+        one == other or "*" in (one, other) for one, other in zip(hops, others, strict=True)
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,8 +4,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kuppel.core.error import SettingsError
 from kuppel.core.quantity import quantity_named
+from kuppel.core.series import FloatArray
 
 
 class Level(IntEnum):
@@ -50,10 +54,33 @@ class Limit:
             return Level.BREACHED
         if self.degraded is not None and sign * (value - self.degraded) > 0:
             return Level.DEGRADED
+        return Level.INSIDE if sign * (value - self._clearing()) <= 0 else Level.BETWEEN
+
+    def levels(self, values: FloatArray) -> NDArray[np.int8]:
+        """`level` of many values at once; NaN, which is no value, is inside."""
+        sign = self._sign()
+        found = np.zeros(values.size, dtype=np.int8)
+        with np.errstate(invalid="ignore"):
+            found[sign * (values - self._clearing()) > 0] = Level.BETWEEN
+            for edge, level in ((self.degraded, Level.DEGRADED), (self.breached, Level.BREACHED)):
+                if edge is not None:
+                    found[sign * (values - edge) > 0] = level
+        return found
+
+    def _clearing(self) -> float:
         mildest = self.degraded if self.degraded is not None else self.breached
         clear = self.clear if self.clear is not None else mildest
         assert clear is not None  # __post_init__ saw to it
-        return Level.INSIDE if sign * (value - clear) <= 0 else Level.BETWEEN
+        return clear
+
+
+def run_levels(is_ok: NDArray[np.bool_], quantities: Mapping[str, FloatArray], limits: Sequence[Limit]) -> NDArray[np.int8]:
+    """`run_level` of many runs at once, shape (n,); NaN where a run has no such quantity."""
+    found = np.zeros(is_ok.size, dtype=np.int8)
+    for limit in limits:
+        if limit.quantity in quantities:
+            found = np.maximum(found, limit.levels(quantities[limit.quantity]))
+    return np.where(is_ok, found, np.int8(Level.BREACHED))
 
 
 def run_level(is_ok: bool, quantities: Mapping[str, float], limits: Sequence[Limit]) -> Level:

@@ -104,11 +104,16 @@ def flows_missing(ways: Sequence[Way], confidence: float) -> int:
 
 
 def ways_of(answers: Sequence[HopAnswer]) -> dict[int, list[str | None]]:
-    """For each flow the addresses by distance: up to the target or who refused, or else to the last that answered."""
+    """For each flow the addresses by distance: up to the target or who refused, or else to the last that answered.
+
+    A packet that got lost where other flows reached the target makes the way no longer, though the next one got there.
+    """
     ends: dict[int, int] = {}
+    nearest: dict[str | None, int] = {}
     for one in answers:
         if one.kind in ("reached", "refused"):
             ends[one.flow] = min(one.ttl, ends.get(one.flow, one.ttl))
+            nearest[one.address] = min(one.ttl, nearest.get(one.address, one.ttl))
     ways: dict[int, list[str | None]] = {}
     for one in sorted(answers, key=lambda one: one.ttl):
         if one.ttl > ends.get(one.flow, one.ttl):
@@ -116,9 +121,12 @@ def ways_of(answers: Sequence[HopAnswer]) -> dict[int, list[str | None]]:
         way = ways.setdefault(one.flow, [])
         way.extend([None] * (one.ttl - len(way)))
         way[one.ttl - 1] = way[one.ttl - 1] or one.address
-    for way in ways.values():
+    for flow, way in ways.items():
         while way and way[-1] is None:
             way.pop()
+        at = nearest.get(way[-1], 0) if way and flow in ends else 0
+        if 0 < at < len(way) and not any(way[at - 1 : -1]):
+            del way[at - 1 : -1]
     return ways
 
 

@@ -7,6 +7,7 @@ undefined delay and counts as infinite (RFC 7679 §5.1), so a percentile of a lo
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from statistics import NormalDist
 
 import numpy as np
@@ -107,6 +108,7 @@ def percentile_interval(values: Sequence[float] | Array, share: float, confidenc
 _EXACT_COUNT = 20_000
 
 
+@lru_cache(maxsize=4096)  # streams of one interval have the same counts, again and again
 def interval_ranks(count: int, share: float, confidence: float = 0.95) -> tuple[int, int]:
     """Ranks (from 1) of the order statistics that bound a percentile; 0 or count + 1 where the sample cannot bound it.
 

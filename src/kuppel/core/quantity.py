@@ -9,6 +9,8 @@ from typing import Literal
 
 from kuppel.core.error import SettingsError
 
+Worse = Literal["higher", "lower"]
+
 
 @dataclass(frozen=True, slots=True)
 class Quantity:
@@ -17,7 +19,7 @@ class Quantity:
     name: str
     unit: str
     label: str
-    worse: Literal["higher", "lower"] = "higher"
+    worse: Worse = "higher"
 
     @property
     def decimals(self) -> int:

@@ -269,7 +269,7 @@ def in_words(timing: Timing) -> str:
     >>> in_words(Timing("every", 300_000_000, quiet=(("22:00", "05:00"),)))
     'every 5 min, but not from 22:00 to 05:00 UTC'
     >>> in_words(Timing("daily", at="03:00", spread_us=3_600_000_000, zone="Europe/Oslo"))
-    'daily at 03:00 Europe/Oslo, spread over 60 min'
+    'daily at 03:00 Europe/Oslo, spread over 1 h'
     """
     zone = timing.zone.replace("_", " ")
     said = {
@@ -289,8 +289,8 @@ def in_words(timing: Timing) -> str:
 
 def _length(us: int) -> str:
     seconds = us / SECOND_US
-    if seconds < 120:
-        return f"{seconds:g} s"
-    if seconds < 7200 and seconds % 60 == 0:
+    if seconds >= 3600 and seconds % 3600 == 0:
+        return f"{seconds / 3600:g} h"
+    if seconds >= 120 and seconds % 60 == 0:
         return f"{seconds / 60:g} min"
-    return f"{seconds / 3600:g} h"
+    return f"{seconds:g} s"

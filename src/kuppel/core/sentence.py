@@ -15,7 +15,7 @@ _VERBS = {
     "icmp": "reaches",
     "udp": "exchanges packets with",
     "tcp": "connects to",
-    "dns": "finds",
+    "dns": "is answered by",
     "path": "finds its way to",
     "voice": "talks with",
     "throughput": "exchanges data with",
@@ -23,8 +23,10 @@ _VERBS = {
     "http": "fetches",
     "transaction": "goes through the steps of",
     "page": "loads the page of",
-    "host": "wakes for",
 }
+
+# How a main quantity is told that is neither taken nor where one stands.
+_MAIN_WORDS = {"scheduling_lag": "and wakes {} late"}
 
 # How a quantity beyond its limit is told where its label and figure do not make words.
 _WORDS = {"certificate_days": "with {} left on its certificate"}
@@ -47,6 +49,10 @@ _COUNTED = {
     "{process}": "processes",
     "dB[mW]": "dBm",
 }
+
+
+# Many octets, in SI's multiples of 1,000 (ISO/IEC 80000-13 keeps KiB for those of 1,024).
+_OCTETS = ((1e12, "TB"), (1e9, "GB"), (1e6, "MB"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +79,9 @@ def figure(value: float, unit: str) -> str:
     """
     if unit == "1":
         return f"{value * 100:.3g} %"
+    if unit == "By" and abs(value) >= 1e6:
+        size, name = next(one for one in _OCTETS if abs(value) >= one[0])
+        return f"{value / size:,.1f} {name}"
     if unit == "d":
         return f"{value:,.0f} days" if abs(value) >= 10 else f"{value:.1f} days"
     is_count = unit == "By" or (unit.startswith("{") and unit not in ("{mos}", "{R}", "{score}"))
@@ -85,7 +94,7 @@ def figure(value: float, unit: str) -> str:
 
 def stream_sentence(reading: StreamReading) -> str:
     """One sentence, without the full stop and the "since" that the reader's clock completes."""
-    who = f"{reading.vantage_point} {_VERBS.get(reading.kind, 'measures')} {reading.target}"
+    who = f"{reading.vantage_point} {_VERBS.get(reading.kind, 'reads')} {reading.target}"
     if reading.state is State.SILENT:
         if not reading.runs and reading.median is None:
             return f"{reading.vantage_point} has sent no result for {reading.target}"
@@ -110,7 +119,8 @@ def _told(reading: StreamReading) -> str:
 def _measured(value: float, quantity: str) -> str:
     """A time is taken, anything else is where one stands: `in 48 ms`, `at 4.1 of 5`."""
     unit = quantity_named(quantity).unit
-    return f"{'in' if unit == 'ms' else 'at'} {figure(value, unit)}"
+    usual = "in {}" if unit == "ms" else "at {}"
+    return _MAIN_WORDS.get(quantity, usual).format(figure(value, unit))
 
 
 def _crossed(reading: StreamReading) -> str:
@@ -130,46 +140,3 @@ def _crossed(reading: StreamReading) -> str:
         what = "" if limit.quantity == reading.main else f"{told}, "
         found = f"{what}{side} its {worst.name.lower()} limit of {figure(level, quantity.unit)}"
     return found
-
-
-def estate_sentence(points: Mapping[str, State], targets: Mapping[str, State]) -> str:
-    """Who is affected and what is still fine, in a sentence or two.
-
-    Parameters
-    ----------
-    points, targets : the affected ones with their state; the fine ones with `State.FINE`. The names' order is kept.
-
-    Examples
-    --------
-    >>> estate_sentence({"Lundhavn": State.DEGRADED, "North": State.FINE}, {"booking site": State.FINE})
-    'Lundhavn is degraded; the other vantage point is fine. The one target is not affected as a whole.'
-    """
-    return f"{_points_told(points)}. {_targets_told(targets)}."
-
-
-def _points_told(points: Mapping[str, State]) -> str:
-    bad = {name: state for name, state in points.items() if state is not State.FINE}
-    fine = len(points) - len(bad)
-    if not bad:
-        return "The one vantage point is fine" if len(points) == 1 else f"All {len(points)} vantage points are fine"
-    told = _listed([f"{name} is {state}" for name, state in bad.items()])
-    if not fine:
-        return f"{told}; no other measures" if len(bad) == 1 else f"{told}; that is all of them"
-    rest = "the other vantage point is" if fine == 1 else f"the other {fine} vantage points are"
-    return f"{told}; {rest} fine"
-
-
-def _targets_told(targets: Mapping[str, State]) -> str:
-    bad = {name: state for name, state in targets.items() if state is not State.FINE}
-    if not bad:
-        if len(targets) == 1:
-            return "The one target is not affected as a whole"
-        return f"None of the {len(targets)} targets is affected as a whole"
-    told = _listed([f"the {name} is {state}" for name, state in bad.items()])
-    return f"{told[0].upper()}{told[1:]} for at least a quarter of those who measure it"
-
-
-def _listed(parts: Sequence[str]) -> str:
-    if len(parts) > 4:
-        return f"{', '.join(parts[:3])} and {len(parts) - 3} more"
-    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"

@@ -76,10 +76,17 @@ def grouped_sketches(values: NDArray[np.float64], groups: NDArray[np.int64], gro
     ----------
     values, groups : shape (n,); `groups` says to which group each value belongs.
     """
-    combined = groups.astype(np.int64) * 65_536 + (bucket_keys(values).astype(np.int64) + 32_768)
-    unique, counts = np.unique(combined, return_counts=True)
-    edges = np.searchsorted(unique, np.arange(group_count + 1, dtype=np.int64) * 65_536)
-    keys = (unique % 65_536 - 32_768).astype(np.int32)
+    buckets = bucket_keys(values).astype(np.int64)
+    least, width = (int(buckets.min()), int(np.ptp(buckets)) + 1) if buckets.size else (0, 1)
+    cells = groups * width + buckets - least
+    if group_count * width <= _MOST_CELLS:
+        table = np.bincount(cells, minlength=group_count * width)
+        unique = np.flatnonzero(table)
+        counts = table[unique]
+    else:
+        unique, counts = np.unique(cells, return_counts=True)
+    edges = np.searchsorted(unique, np.arange(group_count + 1, dtype=np.int64) * width)
+    keys = (unique % width + least).astype(np.int32)
     return [Sketch(keys[a:b], counts[a:b].astype(np.int64)) for a, b in itertools.pairwise(edges)]
 
 
@@ -88,10 +95,14 @@ def merged(sketches: Iterable[Sketch]) -> Sketch:
     found = list(sketches)
     if not found:
         return Sketch(np.empty(0, np.int32), np.empty(0, np.int64))
-    keys, inverse = np.unique(np.concatenate([one.keys for one in found]), return_inverse=True)
-    counts = np.zeros(keys.size, np.int64)
-    np.add.at(counts, inverse, np.concatenate([one.counts for one in found]))
-    return Sketch(keys, counts)
+    keys = np.concatenate([one.keys for one in found])
+    if keys.size == 0:
+        return Sketch(np.empty(0, np.int32), np.empty(0, np.int64))
+    least = int(keys.min())
+    # Sums of whole numbers below 2⁵³ are exact in the weights' floating point.
+    table = np.bincount(keys - least, np.concatenate([one.counts for one in found]))
+    held = np.flatnonzero(table)
+    return Sketch((held + least).astype(np.int32), table[held].astype(np.int64))
 
 
 def quantile(of: Sketch, share: float) -> float:

@@ -29,8 +29,12 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cache
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Level
+from kuppel.core.series import IntArray
 
 
 class State(StrEnum):
@@ -109,6 +113,44 @@ def after_time(before: StreamState, last_run_us: int, now_us: int, interval_us: 
     if not before.is_silent and now_us - last_run_us > silent_after(interval_us, delivery_us):
         return replace(before, is_silent=True)
     return before
+
+
+def replay(
+    before: StreamState,
+    last_run_us: int | None,
+    times_us: IntArray,
+    levels: NDArray[np.int8],
+    judgement: Judgement,
+    silent_after_us: int,
+) -> tuple[StreamState, list[tuple[int, State]]]:
+    """The state after many runs in the order of time, and its changes on the way: `after_run` and `after_time`, one by one.
+
+    Where a stream is fine and goes on being fine, its runs are passed over at once.
+    """
+    changes: list[tuple[int, State]] = []
+    state, calm = before, StreamState(State.FINE, False, _all_inside(judgement.m))
+    if times_us.size == 0:
+        return state, changes
+    starts = np.concatenate([[times_us[0] if last_run_us is None else last_run_us], times_us[:-1]])
+    is_late = times_us - starts > silent_after_us
+    notable = np.flatnonzero((levels != Level.INSIDE) | is_late)
+    at = 0
+    while at < times_us.size:
+        if state == calm:
+            following = int(np.searchsorted(notable, at))
+            if following == notable.size:
+                break
+            at = int(notable[following])
+        now_us = int(times_us[at])
+        if is_late[at] and not state.is_silent:
+            changes.append((int(starts[at]) + silent_after_us, State.SILENT))
+            state = replace(state, is_silent=True)
+        shown = state.state
+        state = after_run(state, Level(int(levels[at])), judgement)
+        if state.state is not shown:
+            changes.append((now_us, state.state))
+        at += 1
+    return state, changes
 
 
 @dataclass(frozen=True, slots=True)

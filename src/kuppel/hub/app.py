@@ -23,13 +23,17 @@ from kuppel.hub.api import (
     groups,
     health,
     live,
+    map_layer,
     matrix,
+    now,
+    overview,
     people,
     plans,
     probes,
     query,
     record,
     ribbon,
+    saved,
     session,
     store,
     streams,
@@ -50,6 +54,8 @@ from kuppel.wire.delivery import Batch
 _TICK_S = 1.0
 _WARM_AFTER_S = 0.5
 _FINISH_EVERY_S = 60.0
+_USUAL_AFTER_S = 3.0
+_USUAL_EVERY_S = 60.0
 _LOOPBACK_NAMES = ("127.0.0.1", "localhost", "[::1]", "::1")
 _log = structlog.get_logger()
 
@@ -82,6 +88,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
         await run_in_threadpool(hub.judge.load)
         ticking = asyncio.create_task(_tick(hub))
         finishing = asyncio.create_task(_finish_days(hub))
+        usual = asyncio.create_task(_keep_usual(hub))
         warming = asyncio.create_task(_warm_readers(hub))
         _log.info("hub ready", data=str(settings.data))
         try:
@@ -90,6 +97,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
             warming.cancel()
             ticking.cancel()
             finishing.cancel()
+            usual.cancel()
             hub.is_closing = True
             hub.bus.close()
             await run_in_threadpool(hub.close)
@@ -108,8 +116,9 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     add_handlers(app)
     api = APIRouter(prefix="/api", responses=responses(401, 403))
     for module in (
-        health, session, people, tokens, record, agents, vantage_points, targets, probes, plans, matrix, ribbon,
+        health, session, people, tokens, record, agents, vantage_points, targets, probes, plans, now, matrix, ribbon,
         streams, query, changes, store, export, live, groups, coverage, trials,
+        saved, overview, map_layer,
     ):  # fmt: skip
         api.include_router(module.router)
 
@@ -175,6 +184,17 @@ async def _warm_readers(hub: Hub) -> None:
     """After the hub is ready: their start would take the processors from its own."""
     await asyncio.sleep(_WARM_AFTER_S)
     await run_in_threadpool(hub.readers.warm_up)
+
+
+async def _keep_usual(hub: Hub) -> None:
+    """Find what is usual at the start and anew when a day is over, in the background."""
+    await asyncio.sleep(_USUAL_AFTER_S)
+    while True:
+        try:
+            await run_in_threadpool(hub.usual.run, now_us(), lambda: not hub.is_closing)
+        except Exception as error:  # a reader that is busy now must not stop it for good
+            _log.error("what is usual was not found", reason=f"{type(error).__name__}: {error}")
+        await asyncio.sleep(_USUAL_EVERY_S)
 
 
 async def _tick(hub: Hub) -> None:

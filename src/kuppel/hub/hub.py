@@ -10,6 +10,7 @@ from kuppel.hub.engine import passwords
 from kuppel.hub.engine.access import Access, add_first_admin
 from kuppel.hub.engine.judge import Judge
 from kuppel.hub.engine.trials import Trials
+from kuppel.hub.engine.usual import UsualKeeper
 from kuppel.hub.live import LiveBus
 from kuppel.hub.readers import Readers
 from kuppel.hub.sealing import Sealer, kept_key
@@ -49,6 +50,7 @@ class Hub:
         self.judge = Judge(database, self.writer, self.bus, round(settings.delivery_s * 1e6))
         self.compaction = Compaction(database, self.writer)
         self.readers = Readers(database, settings.readers)
+        self.usual = UsualKeeper(database, self.writer, self.readers)
         self.access = Access(database, self.writer, settings.session_life)
 
     def first_start(self) -> str | None:

@@ -13,7 +13,7 @@ from kuppel.hub.api.problem import problem
 from kuppel.wire.delivery import BATCH_BYTES
 
 _BODY_BYTES = 1024 * 1024
-_LARGER_BODIES = {"/api/agents/self/batches": BATCH_BYTES}
+_LARGER_BODIES = {"/api/map-layer": 8_000_000, "/api/agents/self/batches": BATCH_BYTES}
 
 _POLICY = "; ".join(
     (

@@ -90,15 +90,16 @@ def _observe(
         detail["limited_by"] = mtu.limited_by
     if not ends:
         return Observation(*_why(found, len(ways)), quantities, facts, detail)
-    reached = {one.flow: one.ttl for one in sorted(ends, key=lambda one: -one.ttl)}
-    at_end = [one for one in report.answers if reached.get(one.flow) == one.ttl]
+    distance = min(one.ttl for one in ends)
+    # Whatever was sent so far or farther was for the target itself.
+    at_end = [one for one in report.answers if one.ttl >= distance and one.kind in ("reached", "silent")]
     trips = [one.rtt_us for one in at_end if one.rtt_us is not None]
     ways_there = [way for way in ways if way and way[-1] in {one.address for one in ends}]
     facts["path"] = _fact(written(ways_there))
     quantities |= {
         "rtt": percentile(trips, 0.5) / 1000,
         "rtt_min": min(trips) / 1000,
-        "hops": float(min(reached.values())),
+        "hops": float(distance),
         "parallel_paths": float(len(distinct(ways_there))),
         "loss_ratio": sum(one.address is None for one in at_end) / len(at_end),
     }

@@ -86,26 +86,26 @@ def decode_times(block: bytes) -> IntArray:
     return np.concatenate([[first], first + np.cumsum(steps)]).astype(np.int64)
 
 
-def encode_values(values: FloatArray) -> bytes:
-    """Values of every run of the day, NaN where a run has none."""
-    return min((_packed(codec, body) for codec, body in _value_bodies(values)), key=len)
+def encode_values(values: FloatArray, *, is_quick: bool = False) -> bytes:
+    """Values of every run of the day, NaN where a run has none. In haste, not all ways to write them are tried."""
+    return min((_packed(codec, body) for codec, body in _value_bodies(values, is_quick=is_quick)), key=len)
 
 
 def decode_values(block: bytes) -> FloatArray:
     return _values(block[0], _unpacked((_DECIMAL, _FLOAT, _PLANES), block))
 
 
-def plain_values(values: FloatArray) -> bytes:
+def plain_values(values: FloatArray, *, is_quick: bool = False) -> bytes:
     """Values as a part of a larger block: a codec octet and the body, neither packed nor checked."""
-    return min((bytes([codec]) + body for codec, body in _value_bodies(values)), key=len)
+    return min((bytes([codec]) + body for codec, body in _value_bodies(values, is_quick=is_quick)), key=len)
 
 
 def from_plain_values(body: bytes) -> FloatArray:
     return _values(body[0], body[1:])
 
 
-def _value_bodies(values: FloatArray) -> list[tuple[int, bytes]]:
-    """The ways to write these values: codec and body."""
+def _value_bodies(values: FloatArray, *, is_quick: bool) -> list[tuple[int, bytes]]:
+    """The ways to write these values: codec and body. In haste only the one that suits most of what is measured."""
     present = ~np.isnan(values)
     kept = values[present]
     presence = b"\1" if present.all() else b"\0" + np.packbits(present).tobytes()
@@ -118,10 +118,13 @@ def _value_bodies(values: FloatArray) -> list[tuple[int, bytes]]:
     integers = np.round(kept * 10.0**decimals).astype(np.int64)
     least = int(integers.min()) if integers.size else 0
     offset = np.array([least], dtype="<i8").tobytes() + _in_planes((integers - least).view(np.uint64))
+    in_planes = (_PLANES, head + bytes([decimals]) + offset)
+    if is_quick:
+        return [in_planes]
     return [
         (_DECIMAL, head + bytes([decimals, 0]) + _shuffled(_zigzag(integers))),
         (_DECIMAL, head + bytes([decimals, 1]) + _shuffled(_zigzag(np.diff(integers, prepend=0)))),
-        (_PLANES, head + bytes([decimals]) + offset),
+        in_planes,
     ]
 
 
@@ -156,9 +159,9 @@ def decode_codes(block: bytes) -> NDArray[np.uint8]:
     return np.frombuffer(_unpacked(_CODES, block), np.uint8)
 
 
-def encode_bodies(bodies: list[Any]) -> bytes:
+def encode_bodies(bodies: list[Any], *, is_quick: bool = False) -> bytes:
     """What explains the runs, one entry a run: the more alike they are, the smaller."""
-    return _packed(_BODIES, orjson.dumps(bodies), _BODY_LEVEL)
+    return _packed(_BODIES, orjson.dumps(bodies), _LEVEL if is_quick else _BODY_LEVEL)
 
 
 def decode_bodies(block: bytes) -> list[Any]:
@@ -166,8 +169,8 @@ def decode_bodies(block: bytes) -> list[Any]:
     return found
 
 
-def packed_hours(body: bytes) -> bytes:
-    return _packed(_HOURS, body, _HOURS_LEVEL)
+def packed_hours(body: bytes, *, is_quick: bool = False) -> bytes:
+    return _packed(_HOURS, body, _LEVEL if is_quick else _HOURS_LEVEL)
 
 
 def unpacked_hours(block: bytes) -> bytes:
@@ -178,14 +181,20 @@ def _decimals(values: FloatArray) -> int | None:
     """The fewest decimals that write every value exactly; None when none do."""
     if not np.isfinite(values).all():
         return None
-    for decimals in range(_MOST_DECIMALS + 1):
-        scaled = np.round(values * 10.0**decimals)
+    for decimals in range(_decimals_of_one(float(values[0])) if values.size else 0, _MOST_DECIMALS + 1):
+        with np.errstate(over="ignore"):  # too large for integers, then
+            scaled = np.round(values * 10.0**decimals)
         if np.abs(scaled).max(initial=0) >= _EXACT:
             return None
-        # −0.0 equals 0.0 but is another number.
-        if np.array_equal((scaled / 10.0**decimals).view(np.uint64), values.view(np.uint64)):
+        # By way of integers, as they will be read back: −0.0 equals 0.0 but is another number, which no integer is.
+        if np.array_equal((scaled.astype(np.int64) / 10.0**decimals).view(np.uint64), values.view(np.uint64)):
             return decimals
     return None
+
+
+def _decimals_of_one(value: float) -> int:
+    """The fewest decimals that write one value exactly: no column that holds it does with fewer."""
+    return next((decimals for decimals in range(_MOST_DECIMALS) if round(value, decimals) == value), _MOST_DECIMALS)
 
 
 def _zigzag(values: IntArray) -> NDArray[np.uint64]:

@@ -44,21 +44,6 @@ class StoredFact:
     until_us: int | None
 
 
-def run_counts(connection: Connection, stream_ids: Collection[int], from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
-    """(ok runs, all runs) per stream."""
-    horizon_us = days.horizon(connection)
-    in_rows = tail.run_counts(connection, max(from_us, horizon_us), to_us)
-    counts = {stream_id: in_rows.get(stream_id, (0, 0)) for stream_id in stream_ids}
-    if from_us < horizon_us:
-        for stream_id, found in finished_summaries(
-            connection, dict.fromkeys(counts, days.TIMES), from_us, min(to_us, horizon_us)
-        ).items():
-            ok, total = counts[stream_id]
-            runs_before = sum(one.count for one in found)
-            counts[stream_id] = (ok + runs_before - sum(one.failed for one in found), total + runs_before)
-    return counts
-
-
 def finished_summaries(
     connection: Connection, wanted: Mapping[int, str], from_us: int, to_us: int
 ) -> dict[int, list[Summary]]:
@@ -71,9 +56,9 @@ def finished_summaries(
     wanted : the quantity by stream.
     """
     found: dict[int, list[Summary]] = {stream_id: [] for stream_id in wanted}
-    for day in day_summaries(connection, wanted, *_whole_days(from_us, to_us)):
+    for day in day_summaries(connection, wanted, *whole_days(from_us, to_us)):
         found[day.stream_id].append(day.summary)
-    for start, end in _edges(from_us, to_us):
+    for start, end in edges(from_us, to_us):
         read = days.read_days_of(connection, wanted, {days.CODES, *wanted.values()}, start, end)
         for stream_id, quantity in wanted.items():
             found[stream_id] += _edge_summaries(read[stream_id], quantity, start, end)
@@ -118,14 +103,14 @@ def sketches_of(
     keys = {series: numbers[one] for series, one in found.items() if one in numbers}
     packed: list[bytes] = []
     groups: list[int] = []
-    first_us, last_us = _whole_days(from_us, min(to_us, horizon_us))
+    first_us, last_us = whole_days(from_us, min(to_us, horizon_us))
     rows = days.rows_of(connection, tables.day_summary, ["sketch"], keys, first_us, last_us)
     packed += [row[1] for row in rows]
     groups += days.groups_of(rows, keys)
     for series, (_, values) in tail.samples(connection, keys, max(from_us, horizon_us), to_us).items():
         packed.append(sketches.encode(sketches.sketch(values)))
         groups.append(keys[series])
-    for start, end in _edges(from_us, min(to_us, horizon_us)):
+    for start, end in edges(from_us, min(to_us, horizon_us)):
         read = days.read_days_of(connection, streams, names, start, end)
         for (stream_id, quantity), number in numbers.items():
             pieces = _edge_summaries(read[stream_id], quantity, start, end)
@@ -135,15 +120,15 @@ def sketches_of(
     return {one: merged[number] for one, number in numbers.items()}
 
 
-def _whole_days(from_us: int, to_us: int) -> tuple[int, int]:
+def whole_days(from_us: int, to_us: int) -> tuple[int, int]:
     """From where to where a window holds whole days; nothing when the two meet."""
     first_us = -(-from_us // DAY_US) * DAY_US
     return first_us, max(first_us, to_us // DAY_US * DAY_US)
 
 
-def _edges(from_us: int, to_us: int) -> list[tuple[int, int]]:
+def edges(from_us: int, to_us: int) -> list[tuple[int, int]]:
     """What whole days leave of a window: pieces of at most two days."""
-    first_us, last_us = _whole_days(from_us, to_us)
+    first_us, last_us = whole_days(from_us, to_us)
     if first_us == last_us:
         midnight_us = to_us // DAY_US * DAY_US
         pieces = [(from_us, midnight_us), (midnight_us, to_us)] if from_us < midnight_us else [(from_us, to_us)]
@@ -407,10 +392,20 @@ def facts(connection: Connection, stream_id: int, to_us: int) -> list[StoredFact
     return found
 
 
+def newest_facts(connection: Connection, name: str) -> dict[int, str]:
+    """What a fact says now, by stream."""
+    table = tables.fact
+    rows = connection.execute(
+        select(table.c.stream_id, table.c.value).where(table.c.name == name).order_by(table.c.from_us)
+    )
+    return {row.stream_id: row.value for row in rows}
+
+
 def runs_per_slice(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> IntArray:
     """How many runs of the window fall into each slice; counted in SQL, since a window may hold millions.
 
-    Before the horizon, slices of an hour or more are counted from the hours' summaries, each by its start.
+    Before the horizon, slices of an hour or more are counted from the hours' summaries, those of a day or more from the
+    days', each by its start.
     """
     counts = np.zeros(starts_us.size, dtype=np.int64)
     horizon_us = days.horizon(connection)
@@ -429,6 +424,11 @@ def _finished_counts(
     """Times before the horizon and how many runs each stands for."""
     query = select(tables.series.c.id).where(tables.series.c.quantity == days.TIMES)
     series = connection.execute(query).scalars().all()
+    if width_us >= DAY_US:
+        for key, count in days.rows_of(connection, tables.day_summary, ["count"], series, from_us, to_us):
+            # By its start, or by that of the window where it begins within the day.
+            yield np.array([max(days.key_day(key), from_us)]), np.array([count])
+        return
     is_by_hour = width_us >= HOUR_US
     table = tables.hour_summaries if is_by_hour else tables.block
     for key, payload in days.rows_of(connection, table, ["payload"], series, from_us, to_us):

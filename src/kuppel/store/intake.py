@@ -8,7 +8,7 @@ import numpy as np
 import orjson
 from sqlalchemy import Connection, select, update
 
-from kuppel.core.change import OF_FACT, Change
+from kuppel.core.change import OF_FACT, Change, is_same_fact
 from kuppel.core.duration import DAY_US
 from kuppel.core.result import Result
 from kuppel.store import changes, days, tables, tail
@@ -153,7 +153,7 @@ def _store_facts(connection: Connection, results: Sequence[NumberedResult]) -> N
     for one in sorted(results, key=lambda one: one.result.started_us):
         for name, value in one.result.facts.items():
             before = newest.get((one.stream_id, name))
-            if before is None or (before[1] != value and before[0] < one.result.started_us):
+            if before is None or (before[0] < one.result.started_us and not is_same_fact(name, before[1], value)):
                 newest[one.stream_id, name] = (one.result.started_us, value)
                 if before is not None and name in OF_FACT:
                     found.append(_change_of_fact(one, name, before[1], value))

@@ -51,11 +51,14 @@ class VantagePoint:
     refused_results: int
     seen_from: str
     update_due_us: int | None
+    longitude: float | None
+    latitude: float | None
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What is measured. `service` and `site` say in words to what it belongs; both may be empty."""
+    """What is measured. `service` and `site` say in words to what it belongs; both may be empty. Where it is is told in
+    degrees, or not at all."""
 
     id: int
     name: str
@@ -64,6 +67,8 @@ class Target:
     service: str = ""
     site: str = ""
     is_important: bool = False
+    longitude: float | None = None
+    latitude: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,11 +163,17 @@ def vantage_point(connection: Connection, vantage_point_id: int) -> VantagePoint
 
 
 def arrange_vantage_point(
-    connection: Connection, vantage_point_id: int, tags: Sequence[str], update_due_us: int | None
+    connection: Connection,
+    vantage_point_id: int,
+    tags: Sequence[str],
+    update_due_us: int | None,
+    position: tuple[float, float] | None,
 ) -> VantagePoint:
-    """Give a vantage point its tags, and say from when on its agent takes the hub's version."""
+    """Give a vantage point its tags and position (degrees east and north), and say from when on its agent takes the hub's
+    version."""
     table = tables.vantage_point
-    values = {"tags": list(tags), "update_due_us": update_due_us}
+    longitude, latitude = position or (None, None)
+    values = {"tags": list(tags), "update_due_us": update_due_us, "longitude": longitude, "latitude": latitude}
     connection.execute(update(table).where(table.c.id == vantage_point_id).values(values))
     return vantage_point(connection, vantage_point_id)
 
@@ -198,6 +209,8 @@ def _target_values(one: Target) -> dict[str, Any]:
         "service": one.service,
         "site": one.site,
         "is_important": one.is_important,
+        "longitude": one.longitude,
+        "latitude": one.latitude,
     }
 
 

@@ -49,8 +49,9 @@ def keep_states(connection: Connection, notes: Sequence[StateNote]) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Spans:
-    """Spans of states in columns, all of shape (spans,): from, to and the state in words."""
+    """Spans of states in columns, all of shape (spans,): the stream, from, to and the state in words."""
 
+    stream_id: IntArray
     from_us: IntArray
     to_us: IntArray
     state: NDArray[np.str_]
@@ -73,11 +74,11 @@ def spans(connection: Connection, from_us: int, to_us: int) -> Spans:
     )
     rows = connection.execute(query).all()
     if not rows:
-        return Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.str_))
+        return Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.str_))
     streams, times, states = (np.array(column) for column in zip(*rows, strict=True))
     is_last = np.append(streams[1:] != streams[:-1], True)
     until = np.where(is_last, to_us, np.append(times[1:], to_us))
-    return Spans(np.maximum(times, from_us), np.minimum(until, to_us), states)
+    return Spans(streams, np.maximum(times, from_us), np.minimum(until, to_us), states)
 
 
 def state_spans(connection: Connection, from_us: int, to_us: int, stream_id: int) -> list[tuple[int, int, State]]:

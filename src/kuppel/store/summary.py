@@ -39,7 +39,9 @@ def hours_of(day_us: int, times_us: IntArray, values: FloatArray, failed_us: Int
     made = sketches.grouped_sketches(values, hours, 24)
     counts = np.bincount(hours, minlength=24)
     held = np.flatnonzero(counts)
-    ordered, starts = values[np.argsort(hours, kind="stable")], np.cumsum(counts[held]) - counts[held]
+    in_order = bool((np.diff(hours) >= 0).all())
+    ordered = values if in_order else values[np.argsort(hours, kind="stable")]
+    starts = np.cumsum(counts[held]) - counts[held]
     ends: dict[int, tuple[float, float, float]] = {}
     if held.size:
         columns = (
@@ -75,7 +77,7 @@ def merged(summaries: Sequence[Summary]) -> Summary:
     )
 
 
-def encode_hours(hours: dict[int, Summary]) -> bytes:
+def encode_hours(hours: dict[int, Summary], *, is_quick: bool = False) -> bytes:
     """The day's hours as columns and a table of all buckets by hours: alike things side by side take the least room.
 
     size, buckets, width of a count, length of each column of values (u4) | hour, count, failed (u4 each, by octet)
@@ -84,11 +86,12 @@ def encode_hours(hours: dict[int, Summary]) -> bytes:
     told = [hours[hour] for hour in sorted(hours)]
     keys = sketches.merged(one.sketch for one in told).keys
     table = np.zeros((len(told), keys.size), "<u4")
-    for row, one in zip(table, told, strict=True):
-        row[np.searchsorted(keys, one.sketch.keys)] = one.sketch.counts
+    rows = np.repeat(np.arange(len(told)), [one.sketch.keys.size for one in told])
+    columns_of = np.searchsorted(keys, np.concatenate([one.sketch.keys for one in told]))
+    table[rows, columns_of] = np.concatenate([one.sketch.counts for one in told])
     width = 4 if table.max(initial=0) > 65_535 else 2 if table.max(initial=0) > 255 else 1
     values = [
-        plain_values(np.array(column, dtype=np.float64))
+        plain_values(np.array(column, dtype=np.float64), is_quick=is_quick)
         for column in (
             # To a millionth, which is far below what adding in another order changes.
             [round(one.sum, 6) for one in told],
@@ -101,7 +104,7 @@ def encode_hours(hours: dict[int, Summary]) -> bytes:
     head = np.array([len(told), keys.size, width, *(len(one) for one in values)], dtype="<u4")
     counts = table.view(np.uint8).reshape(-1, 4)[:, :width]
     parts = [head.tobytes(), _by_octet(whole.T.copy()), _by_octet(steps), counts.T.tobytes(), *values]
-    return packed_hours(b"".join(parts))
+    return packed_hours(b"".join(parts), is_quick=is_quick)
 
 
 def _by_octet(column: NDArray[Any]) -> bytes:

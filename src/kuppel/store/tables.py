@@ -56,6 +56,9 @@ vantage_point = Table(
     Column("seen_from", String, nullable=False, server_default=""),
     # From when on its agent takes the hub's version; None when no update is announced.
     Column("update_due_us", Whole),
+    # Where it is, in degrees east and north; None when nobody said.
+    Column("longitude", Float),
+    Column("latitude", Float),
 )
 
 # The last sequence number taken from each spool: what makes delivery exactly-once.
@@ -77,6 +80,8 @@ target = Table(
     Column("service", String, nullable=False, server_default=""),
     Column("site", String, nullable=False, server_default=""),
     Column("is_important", Boolean, nullable=False, server_default=false()),
+    Column("longitude", Float),
+    Column("latitude", Float),
 )
 
 probe = Table(
@@ -307,6 +312,30 @@ hour_summaries = Table(
     metadata,
     Column("key", Whole, primary_key=True, autoincrement=False),
     Column("payload", LargeBinary, nullable=False),
+)
+
+# What is usual for a stream's main quantity, hour by hour of the week, and its usual shares.
+usual = Table(
+    "usual",
+    metadata,
+    Column("stream_id", ForeignKey("stream.id", ondelete="CASCADE"), primary_key=True),
+    Column("until_us", Whole, nullable=False),
+    Column("payload", LargeBinary, nullable=False),
+    Column("answered", Float),
+    Column("lost", Float),
+)
+
+# What a person keeps under a name: a way of looking at a screen, or a chart pinned to Now.
+saved = Table(
+    "saved",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("person_id", ForeignKey("person.id", ondelete="CASCADE"), nullable=False),
+    Column("kind", String, nullable=False),
+    Column("name", String, nullable=False),
+    Column("body", JSON, nullable=False),
+    UniqueConstraint("person_id", "kind", "name"),
+    sqlite_autoincrement=True,
 )
 
 # Numbers that the store keeps of itself, for example the horizon: what is measured before it is in blocks.

@@ -412,6 +412,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/map-layer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The map's own layer */
+        get: operations["read_layer_api_map_layer_get"];
+        /**
+         * Give the map a layer of one's own
+         * @description GeoJSON (RFC 7946): a FeatureCollection of polygons and lines.
+         */
+        put: operations["put_layer_api_map_layer_put"];
+        post?: never;
+        /** Draw the world's coasts again */
+        delete: operations["remove_layer_api_map_layer_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/matrix": {
         parameters: {
             query?: never;
@@ -421,6 +443,131 @@ export interface paths {
         };
         /** Compare vantage points and targets */
         get: operations["matrix_api_matrix_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What needs attention now */
+        get: operations["now_api_now_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/now/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Small series of some streams
+         * @description In the order in which they are asked for: one question for a whole page of them.
+         */
+        get: operations["small_series_api_now_series_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A group, target or vantage point in figures */
+        get: operations["overview_api_overview_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/overview/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changed for it
+         * @description Newest first: what concerns its targets, vantage points and streams, and everything.
+         */
+        get: operations["list_changes_api_overview_changes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/overview/failed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest failed runs */
+        get: operations["failed_api_overview_failed_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/overview/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Vantage points over day, week and month */
+        get: operations["points_api_overview_points_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/overview/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A group, target or vantage point over time */
+        get: operations["series_api_overview_series_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -709,6 +856,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/saved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one keeps under a name */
+        get: operations["list_saved_api_saved_get"];
+        put?: never;
+        /**
+         * Keep something under a name
+         * @description What has the same name and kind is replaced.
+         */
+        post: operations["keep_api_saved_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/saved/{saved}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget it */
+        delete: operations["forget_api_saved__saved__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -888,6 +1073,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/streams/{stream}/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is usual for a stream */
+        get: operations["read_usual_api_streams__stream__usual_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets": {
         parameters: {
             query?: never;
@@ -918,7 +1120,8 @@ export interface paths {
         /**
          * Add and change targets from a CSV file
          * @description RFC 4180, with a head that names the columns: name, and any of description, service, site, tags (separated by
-         *     semicolons), important (yes or no). A name that is known is changed in the columns that are there. All rows, or none.
+         *     semicolons), important (yes or no), longitude and latitude (degrees). A name that is known is changed in the columns
+         *     that are there. All rows, or none.
          */
         post: operations["import_targets_api_targets_import_post"];
         delete?: never;
@@ -1045,8 +1248,8 @@ export interface paths {
         put?: never;
         /**
          * Change many vantage points at once
-         * @description Tags, and from when on their agents take the hub's version. An update that was announced can be put off by another
-         *     date. All of them, or none.
+         * @description Tags, where they are, and from when on their agents take the hub's version. An update that was announced can be put
+         *     off by another date. All of them, or none.
          */
         post: operations["change_vantage_points_api_vantage_points_changes_post"];
         delete?: never;
@@ -1079,6 +1282,36 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AffectedPoint */
+        AffectedPoint: {
+            /** Id */
+            id: number;
+            /** Is Affected */
+            is_affected: boolean;
+            /**
+             * Kind
+             * @description public, site, mobile or personal.
+             */
+            kind: string;
+            /** Name */
+            name: string;
+            /**
+             * Seen
+             * Format: date-time
+             */
+            seen: string;
+            state: components["schemas"]["State"];
+        };
+        /** AffectedTarget */
+        AffectedTarget: {
+            /** Id */
+            id: number;
+            /** Is Affected */
+            is_affected: boolean;
+            /** Name */
+            name: string;
+            state: components["schemas"]["State"];
+        };
         /**
          * AgentDescription
          * @description Who an agent is and where it stands.
@@ -1201,6 +1434,40 @@ export interface components {
             /** Secret */
             secret: string;
             token: components["schemas"]["ApiTokenShape"];
+        };
+        /**
+         * ArchShape
+         * @description A stretch in which streams that share a name were in trouble together.
+         */
+        ArchShape: {
+            /**
+             * From
+             * Format: date-time
+             */
+            from: string;
+            /**
+             * Is Open
+             * @description Whether it reaches the end of the window.
+             */
+            is_open: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Scope
+             * @enum {string}
+             */
+            scope: "vantage point" | "target" | "provider";
+            /**
+             * Share
+             * @description The most of all streams at once, 0 to 1.
+             */
+            share: number;
+            state: components["schemas"]["State"];
+            /**
+             * To
+             * Format: date-time
+             */
+            to: string;
         };
         /**
          * Arriving
@@ -1455,6 +1722,42 @@ export interface components {
             is_active: boolean;
             role: components["schemas"]["Role"];
         };
+        /**
+         * ChartBody
+         * @description The same reading of some streams, over a window of its own.
+         */
+        ChartBody: {
+            /**
+             * From
+             * @description Held from here, with `to`.
+             */
+            from?: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "chart";
+            /**
+             * Quantity
+             * @description The main one of the first stream if left out.
+             */
+            quantity?: string | null;
+            /**
+             * Refresh S
+             * @description How often it is asked for anew.
+             * @default 60
+             */
+            refresh_s: number;
+            /** Streams */
+            streams: number[];
+            /** To */
+            to?: string | null;
+            /**
+             * Window S
+             * @description So long until now.
+             */
+            window_s?: number | null;
+        };
         /** ClassShape */
         ClassShape: {
             /** Count */
@@ -1473,6 +1776,23 @@ export interface components {
             to: number | null;
         };
         /**
+         * ClassesShape
+         * @description Runs by class of answer, best first: inside the clearing limit, inside the degraded one, degraded, breached,
+         *     failed.
+         */
+        ClassesShape: {
+            /** Breached */
+            breached: number;
+            /** Clear */
+            clear: number;
+            /** Degraded */
+            degraded: number;
+            /** Failed */
+            failed: number;
+            /** Within */
+            within: number;
+        };
+        /**
          * ClockReading
          * @description The hub's two readings of its clock for one exchange (T2 and T3 of RFC 5905 §8).
          */
@@ -1487,6 +1807,26 @@ export interface components {
              * @description UTC, microseconds since 1970-01-01T00:00:00Z.
              */
             sent_us: number;
+        };
+        /**
+         * CloseShape
+         * @description A fine stream that is near its degraded limit.
+         */
+        CloseShape: {
+            figure: components["schemas"]["Figure"];
+            /** Limit */
+            limit: number;
+            /**
+             * Share
+             * @description How much of the way to its limit it has gone; 1 is there.
+             */
+            share: number;
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+            /** Vantage Point */
+            vantage_point: string;
         };
         /**
          * CommitShape
@@ -1511,30 +1851,14 @@ export interface components {
         /** ComparedShape */
         ComparedShape: {
             before: components["schemas"]["Figure"];
-            /**
-             * Difference
-             * @description Now less before.
-             */
-            difference: number | null;
-            /**
-             * High
-             * @description Upper end of the difference's 95 % interval.
-             */
-            high: number | null;
-            /**
-             * Is Clear
-             * @description Whether the interval lies on one side of zero.
-             */
-            is_clear: boolean;
+            /** @description Now less before; null without a sample in both. */
+            difference: components["schemas"]["DifferenceShape"] | null;
+            /** @description Its figure less that of the first stream; null for the first. */
+            from_first: components["schemas"]["DifferenceShape"] | null;
             /** Kind */
             kind: string;
             /** Kind Label */
             kind_label: string;
-            /**
-             * Low
-             * @description Lower end of the difference's 95 % interval.
-             */
-            low: number | null;
             now: components["schemas"]["Figure"];
             /** Probe */
             probe: string;
@@ -1670,6 +1994,50 @@ export interface components {
             password: string;
             role: components["schemas"]["Role"];
         };
+        /**
+         * DepartureShape
+         * @description How far a figure lies from what it is held against; worse is positive.
+         *
+         *     Against what is usual a time is held by its median, in spreads of single runs; a share in points. Against another window
+         *     a figure is held by its ratio, a share in points, and what may be chance has level 0.
+         */
+        DepartureShape: {
+            /**
+             * Amount
+             * @description In spreads, as a ratio, or in points of a share.
+             */
+            amount: number;
+            /**
+             * Level
+             * @description 0 as ever, 1 to 4 worse, −1 and −2 better.
+             */
+            level: number;
+            /**
+             * Usual
+             * @description What it is held against: what is usual, or the other window's figure.
+             */
+            usual: number;
+        };
+        /** DifferenceShape */
+        DifferenceShape: {
+            /**
+             * High
+             * @description Upper end of its 95 % interval.
+             */
+            high: number | null;
+            /**
+             * Is Clear
+             * @description Whether the interval lies on one side of zero.
+             */
+            is_clear: boolean;
+            /**
+             * Low
+             * @description Lower end of its 95 % interval.
+             */
+            low: number | null;
+            /** Value */
+            value: number;
+        };
         /** DistributionShape */
         DistributionShape: {
             /** Classes */
@@ -1786,6 +2154,24 @@ export interface components {
              */
             time: string;
         };
+        /**
+         * ExpiringShape
+         * @description A certificate, and when it ends.
+         */
+        ExpiringShape: {
+            /** Days */
+            days: number;
+            /**
+             * Expires
+             * Format: date-time
+             */
+            expires: string;
+            state: components["schemas"]["State"];
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+        };
         /** FactShape */
         FactShape: {
             /**
@@ -1805,6 +2191,35 @@ export interface components {
             to: string | null;
             /** Value */
             value: string;
+        };
+        /** FailedRunShape */
+        FailedRunShape: {
+            /** Kind */
+            kind: string;
+            /** Kind Label */
+            kind_label: string;
+            /** Note */
+            note: string;
+            /** Probe */
+            probe: string;
+            /** Provider */
+            provider: string;
+            /** Reason */
+            reason: string;
+            state: components["schemas"]["State"];
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /** Vantage Point */
+            vantage_point: string;
+            /** Words */
+            words: string;
         };
         /**
          * Figure
@@ -1862,6 +2277,7 @@ export interface components {
              */
             name: string;
             p50: components["schemas"]["Figure"];
+            /** @description The 5th percentile where less is worse. */
             p95: components["schemas"]["Figure"];
             window: components["schemas"]["Window"];
         };
@@ -2037,6 +2453,15 @@ export interface components {
              */
             name: string;
         };
+        /** KindCount */
+        KindCount: {
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /** Streams */
+            streams: number;
+        };
         /**
          * KindShape
          * @description A probe kind: its settings as JSON Schema, what it measures and why it may fail.
@@ -2094,6 +2519,29 @@ export interface components {
             };
         };
         /**
+         * LevelChangeShape
+         * @description Where the medians changed their level, or their spread alone, for good (PELT).
+         */
+        LevelChangeShape: {
+            /** After */
+            after: number;
+            /**
+             * Before
+             * @description Median of the stretch before it.
+             */
+            before: number;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "level" | "spread";
+        };
+        /**
          * LimitShape
          * @description Limits of one quantity, in the unit stated, which must be the quantity's own.
          */
@@ -2141,6 +2589,8 @@ export interface components {
          * @description A vantage point towards a target. `shown` is the stream whose figure stands here; `state` is the worst of all.
          */
         MatrixCell: {
+            /** @description Null where nothing is known to hold it against. */
+            departure: components["schemas"]["DepartureShape"] | null;
             figure: components["schemas"]["Figure"];
             /** Shown */
             shown: number | null;
@@ -2158,6 +2608,8 @@ export interface components {
             description: string;
             /** Id */
             id: number;
+            /** Is Important */
+            is_important: boolean;
             /** Name */
             name: string;
             summary: components["schemas"]["GroupSummary"];
@@ -2179,7 +2631,14 @@ export interface components {
              * Format: date-time
              */
             seen: string;
+            /**
+             * Subnet
+             * @description The network that its first address belongs to (24 or 64 bits); empty if unknown.
+             */
+            subnet: string;
             summary: components["schemas"]["GroupSummary"];
+            /** Tags */
+            tags: string[];
         };
         /**
          * MatrixShape
@@ -2193,13 +2652,61 @@ export interface components {
             measure: components["schemas"]["Measure"];
             /** Rows */
             rows: components["schemas"]["MatrixRow"][];
-            /**
-             * Sentence
-             * @description Who is affected and what is fine.
-             */
-            sentence: string;
             whole: components["schemas"]["GroupSummary"];
             window: components["schemas"]["Window"];
+        };
+        /**
+         * MatterShape
+         * @description Streams in trouble that share something: not fine, or unlike themselves. It says what they share, not what is at
+         *     fault.
+         */
+        MatterShape: {
+            /** @description Its median of the last hour. */
+            figure: components["schemas"]["Figure"];
+            /** Limits */
+            limits: components["schemas"]["LimitShape"][];
+            /** Main */
+            main: string;
+            /** Main Label */
+            main_label: string;
+            /** Name */
+            name: string;
+            /**
+             * Not Fine
+             * @description How many of them are beyond a limit, or silent.
+             */
+            not_fine: number;
+            /**
+             * Of
+             * @description How many streams share it, fine ones too.
+             */
+            of: number;
+            /**
+             * Scope
+             * @description What they share: a vantage point, a target, a provider, a probe; or a stream alone.
+             * @enum {string}
+             */
+            scope: "vantage point" | "target" | "provider" | "probe" | "stream";
+            /** Sentence */
+            sentence: string;
+            /** @description The one that tells it best. */
+            shown: components["schemas"]["CellStream"];
+            /**
+             * Since
+             * @description Since when the first of them; null where nobody can say.
+             */
+            since: string | null;
+            state: components["schemas"]["State"];
+            /**
+             * Streams
+             * @description Those in trouble.
+             */
+            streams: number[];
+            /**
+             * Usual
+             * @description What is usual for it at this hour.
+             */
+            usual: number | null;
         };
         /**
          * Measure
@@ -2506,6 +3013,13 @@ export interface components {
              */
             vantage_points?: number[];
         };
+        /** NewSaved */
+        NewSaved: {
+            /** Body */
+            body: components["schemas"]["ViewBody"] | components["schemas"]["ChartBody"];
+            /** Name */
+            name: string;
+        };
         /**
          * NewTarget
          * @description A target to add.
@@ -2527,6 +3041,8 @@ export interface components {
              * @example booking site
              */
             name: string;
+            /** @description Where it is on the map; null when nobody said. */
+            position?: components["schemas"]["Position"] | null;
             /**
              * Service
              * @description The service that it belongs to, in words.
@@ -2577,6 +3093,30 @@ export interface components {
             tag: string;
             vantage_point: components["schemas"]["Named"];
         };
+        /** NowShape */
+        NowShape: {
+            /**
+             * Closest
+             * @description Fine streams that are nearest to their limits.
+             */
+            closest: components["schemas"]["CloseShape"][];
+            /**
+             * Expiring
+             * @description What ends first, first.
+             */
+            expiring: components["schemas"]["ExpiringShape"][];
+            /**
+             * Matters
+             * @description Worst first; each stream that is not fine is in one of them.
+             */
+            matters: components["schemas"]["MatterShape"][];
+            /** Sentence */
+            sentence: string;
+            /** Targets */
+            targets: components["schemas"]["AffectedTarget"][];
+            /** Vantage Points */
+            vantage_points: components["schemas"]["AffectedPoint"][];
+        };
         /** Overdue */
         Overdue: {
             /** Last Run */
@@ -2589,6 +3129,86 @@ export interface components {
             target: string;
             /** Vantage Point */
             vantage_point: string;
+        };
+        /** OverviewMember */
+        OverviewMember: {
+            answered: components["schemas"]["Figure"];
+            /** @description Its runs by class of answer; null without a limit, or of other kinds. */
+            counts: components["schemas"]["ClassesShape"] | null;
+            departure: components["schemas"]["DepartureShape"] | null;
+            /** Kind */
+            kind: string;
+            /** Kind Label */
+            kind_label: string;
+            /** Mean */
+            mean: number | null;
+            /** Most */
+            most: number | null;
+            p50: components["schemas"]["Figure"];
+            /** Probe */
+            probe: string;
+            /** Provider */
+            provider: string;
+            /** Quantity */
+            quantity: string;
+            state: components["schemas"]["State"];
+            /** Stream */
+            stream: number;
+            /** Target */
+            target: string;
+            /** Target Id */
+            target_id: number;
+            /** Unit */
+            unit: string;
+            /** Vantage Point */
+            vantage_point: string;
+            /** Vantage Point Id */
+            vantage_point_id: number;
+        };
+        /** OverviewShape */
+        OverviewShape: {
+            /**
+             * Bare
+             * @description Vantage points that measure nothing of it, or targets that this one does not.
+             */
+            bare: string[];
+            /** Description */
+            description: string;
+            /**
+             * Kind
+             * @description The kind of probe that the figures are of.
+             */
+            kind: string | null;
+            /** Kinds */
+            kinds: components["schemas"]["KindCount"][];
+            /** Members */
+            members: components["schemas"]["OverviewMember"][];
+            /** Name */
+            name: string;
+            /** Percentiles */
+            percentiles: components["schemas"]["NamedFigure"][];
+            /**
+             * Phases
+             * @description Mean of each phase in the window, in ms.
+             */
+            phases: {
+                [key: string]: number;
+            };
+            /** Quantity */
+            quantity: string | null;
+            /** Rows */
+            rows: components["schemas"]["StretchShape"][];
+            /** Targets */
+            targets: components["schemas"]["TargetClassShape"][];
+            /** Unit */
+            unit: string;
+            /**
+             * Unlimited
+             * @description Streams of this kind without a limit, which are in no class.
+             */
+            unlimited: number;
+            whole: components["schemas"]["GroupSummary"];
+            window: components["schemas"]["Window"];
         };
         /** PersonShape */
         PersonShape: {
@@ -2669,6 +3289,8 @@ export interface components {
         PointChanges: {
             /** Add Tags */
             add_tags?: string[];
+            /** @description Where they are on the map. */
+            position?: components["schemas"]["Position"] | null;
             /** Remove Tags */
             remove_tags?: string[];
             /**
@@ -2684,6 +3306,92 @@ export interface components {
              * @default false
              */
             withdraw_update: boolean;
+        };
+        /** PointShape */
+        PointShape: {
+            day: components["schemas"]["Figure"];
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            month: components["schemas"]["Figure"];
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            position: components["schemas"]["Position"] | null;
+            /** Provider */
+            provider: string;
+            /**
+             * Seen
+             * Format: date-time
+             */
+            seen: string;
+            /** Streams */
+            streams: number[];
+            summary: components["schemas"]["GroupSummary"];
+            /**
+             * Town
+             * @description The last part of its place: what those that stand there have in common.
+             */
+            town: string;
+            week: components["schemas"]["Figure"];
+            window: components["schemas"]["Figure"];
+        };
+        /** PointsShape */
+        PointsShape: {
+            /** Kind */
+            kind: string | null;
+            /** Points */
+            points: components["schemas"]["PointShape"][];
+            /** Quantity */
+            quantity: string | null;
+            /** Targets */
+            targets: components["schemas"]["TargetPlace"][];
+            /** Unit */
+            unit: string;
+            window: components["schemas"]["Window"];
+        };
+        /**
+         * PooledSeriesShape
+         * @description Streams of one kind together.
+         */
+        PooledSeriesShape: {
+            /** Counts */
+            counts: number[];
+            /** Failed */
+            failed: number[];
+            /** Method */
+            method: string;
+            /** P5 */
+            p5: (number | null)[];
+            /** P50 */
+            p50: (number | null)[];
+            /** P95 */
+            p95: (number | null)[];
+            /** Starts */
+            starts: string[];
+            /** Unit */
+            unit: string;
+            /** Width S */
+            width_s: number;
+            window: components["schemas"]["Window"];
+        };
+        /**
+         * Position
+         * @description Where something is (WGS 84), in degrees.
+         */
+        Position: {
+            /**
+             * Latitude
+             * @description North of the equator; south is negative.
+             */
+            latitude: number;
+            /**
+             * Longitude
+             * @description East of Greenwich; west is negative.
+             */
+            longitude: number;
         };
         /**
          * ProbeChanges
@@ -2924,6 +3632,11 @@ export interface components {
          * @description Shares of stream-time per slice, 0 to 1; they are of all active streams. `results` counts what was measured.
          */
         Ribbon: {
+            /**
+             * Arches
+             * @description In the order of time; those that explain most trouble.
+             */
+            arches: components["schemas"]["ArchShape"][];
             /** Breached */
             breached: number[];
             /** Degraded */
@@ -3210,6 +3923,15 @@ export interface components {
             /** Words */
             words: string;
         };
+        /** SavedShape */
+        SavedShape: {
+            /** Body */
+            body: components["schemas"]["ViewBody"] | components["schemas"]["ChartBody"];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
         /**
          * ScheduleShape
          * @description When a probe runs, beside its interval.
@@ -3283,9 +4005,11 @@ export interface components {
         Scope: "see" | "edit" | "administer";
         /**
          * SeriesShape
-         * @description The main quantity in slices: percentiles per slice (null where nothing was measured), failed runs, phase means.
+         * @description The main quantity of a stream, with the means of its phases, its states, and where its level changed.
          */
         SeriesShape: {
+            /** Changes */
+            changes: components["schemas"]["LevelChangeShape"][];
             /** Counts */
             counts: number[];
             /** Failed */
@@ -3554,6 +4278,11 @@ export interface components {
             main: string;
             /** Main Label */
             main_label: string;
+            /**
+             * Peers
+             * @description Up to five streams of the same probe: of the same provider or place first.
+             */
+            peers: number[];
             /** Phases */
             phases: string[];
             /** Place */
@@ -3562,6 +4291,12 @@ export interface components {
             probe: string;
             /** Provider */
             provider: string;
+            /**
+             * Schedule
+             * @description When it runs, in words.
+             * @example every 60 s
+             */
+            schedule: string;
             /**
              * Sentence
              * @description Its state in a sentence; the reader's clock completes it with the time since when.
@@ -3577,10 +4312,14 @@ export interface components {
             stream: number;
             /** Target */
             target: string;
+            /** Target Id */
+            target_id: number;
             /** Unit */
             unit: string;
             /** Vantage Point */
             vantage_point: string;
+            /** Vantage Point Id */
+            vantage_point_id: number;
             /** Vantage Point Kind */
             vantage_point_kind: string;
             /**
@@ -3589,6 +4328,49 @@ export interface components {
              * @enum {string}
              */
             worse: "higher" | "lower";
+        };
+        /**
+         * StretchShape
+         * @description A stretch of time in figures.
+         */
+        StretchShape: {
+            answered: components["schemas"]["Figure"];
+            /**
+             * Change
+             * @description Change of the median against the stretch before, as a ratio.
+             */
+            change: number | null;
+            /**
+             * Name
+             * @example day
+             */
+            name: string;
+            p50: components["schemas"]["Figure"];
+            /** @description The 5th percentile where less is worse. */
+            p95: components["schemas"]["Figure"];
+            window: components["schemas"]["Window"];
+        };
+        /** TargetClassShape */
+        TargetClassShape: {
+            /**
+             * Answer
+             * @description The best class that holds 95 % of its runs, with those that are better.
+             */
+            answer: string | null;
+            counts: components["schemas"]["ClassesShape"];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /** TargetPlace */
+        TargetPlace: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            position: components["schemas"]["Position"] | null;
+            summary: components["schemas"]["GroupSummary"];
         };
         /** TargetShape */
         TargetShape: {
@@ -3610,6 +4392,8 @@ export interface components {
              * @example booking site
              */
             name: string;
+            /** @description Where it is on the map; null when nobody said. */
+            position?: components["schemas"]["Position"] | null;
             /**
              * Service
              * @description The service that it belongs to, in words.
@@ -3733,6 +4517,33 @@ export interface components {
             version: string;
         };
         /**
+         * UsualShape
+         * @description What is usual for the main quantity, hour by hour of a window, from the six weeks before the window's last midnight.
+         *
+         *     `low` and `high` are two robust spreads either way of the centre; null where too little is known.
+         */
+        UsualShape: {
+            /** Centre */
+            centre: (number | null)[];
+            /**
+             * Counts
+             * @description How many values each hour's pattern rests on.
+             */
+            counts: number[];
+            /** High */
+            high: (number | null)[];
+            /** Low */
+            low: (number | null)[];
+            /** Method */
+            method: string;
+            /** Quantity */
+            quantity: string;
+            /** Starts */
+            starts: string[];
+            /** Unit */
+            unit: string;
+        };
+        /**
          * VantagePointShape
          * @description A vantage point, as its agent last described itself.
          */
@@ -3799,6 +4610,8 @@ export interface components {
              * @example harbour office, Lundhavn
              */
             place: string;
+            /** @description Where it is on the map; null when nobody said. */
+            position: components["schemas"]["Position"] | null;
             /**
              * Probes
              * @description How many probes it runs.
@@ -3847,6 +4660,22 @@ export interface components {
             update_due: string | null;
             /** Version */
             version: string;
+        };
+        /**
+         * ViewBody
+         * @description A screen with what it was narrowed to.
+         */
+        ViewBody: {
+            /**
+             * Address
+             * @example /matrix?find=Quillnet
+             */
+            address: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "view";
         };
         /**
          * Window
@@ -5271,6 +6100,157 @@ export interface operations {
             };
         };
     };
+    read_layer_api_map_layer_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description GeoJSON, or null without a layer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/geo+json": unknown;
+                    "application/json": unknown;
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_layer_api_map_layer_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/geo+json": unknown;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_layer_api_map_layer_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     matrix_api_matrix_get: {
         parameters: {
             query?: {
@@ -5282,6 +6262,10 @@ export interface operations {
                 from?: string | null;
                 /** @description End, RFC 3339; now if left out. */
                 to?: string | null;
+                /** @description Start of the window to hold it against. */
+                against_from?: string | null;
+                /** @description End of the window to hold it against. */
+                against_to?: string | null;
             };
             header?: never;
             path?: never;
@@ -5309,6 +6293,444 @@ export interface operations {
             };
             /** @description Not allowed */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    now_api_now_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NowShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    small_series_api_now_series_get: {
+        parameters: {
+            query: {
+                /** @description The streams. */
+                streams: number[];
+                /** @description How many slices at most. */
+                points?: number;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    overview_api_overview_get: {
+        parameters: {
+            query?: {
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+                /** @description What it is of. */
+                of?: "all" | "group" | "target" | "vantage_point";
+                /** @description The group's, target's or vantage point's; 0 for all. */
+                id?: number;
+                /** @description Only probes of this kind. */
+                kind?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverviewShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_changes_api_overview_changes_get: {
+        parameters: {
+            query?: {
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+                /** @description What it is of. */
+                of?: "all" | "group" | "target" | "vantage_point";
+                /** @description The group's, target's or vantage point's; 0 for all. */
+                id?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    failed_api_overview_failed_get: {
+        parameters: {
+            query?: {
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+                /** @description What it is of. */
+                of?: "all" | "group" | "target" | "vantage_point";
+                /** @description The group's, target's or vantage point's; 0 for all. */
+                id?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailedRunShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    points_api_overview_points_get: {
+        parameters: {
+            query?: {
+                /** @description Only towards this target. */
+                target?: number | null;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+                /** @description What it is of. */
+                of?: "all" | "group" | "target" | "vantage_point";
+                /** @description The group's, target's or vantage point's; 0 for all. */
+                id?: number;
+                /** @description Only probes of this kind. */
+                kind?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PointsShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    series_api_overview_series_get: {
+        parameters: {
+            query?: {
+                /** @description How many slices at most. */
+                points?: number;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+                /** @description What it is of. */
+                of?: "all" | "group" | "target" | "vantage_point";
+                /** @description The group's, target's or vantage point's; 0 for all. */
+                id?: number;
+                /** @description Only probes of this kind. */
+                kind?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PooledSeriesShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6461,6 +7883,178 @@ export interface operations {
             };
         };
     };
+    list_saved_api_saved_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_api_saved_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSaved"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_api_saved__saved__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                saved: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The store has no time, or the caller must wait */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_session_api_session_get: {
         parameters: {
             query?: never;
@@ -7047,6 +8641,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SeriesShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_usual_api_streams__stream__usual_get: {
+        parameters: {
+            query?: {
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path: {
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsualShape"];
                 };
             };
             /** @description Nobody is recognised */

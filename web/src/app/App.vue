@@ -10,7 +10,7 @@ import { useClock } from './clock'
 
 const route = useRoute()
 const isFinding = ref(false)
-const { follow, unpin } = useClock()
+const { follow, toggleAgainst, unpin } = useClock()
 
 function onKey(event: KeyboardEvent): void {
   const isTyping = event.target instanceof HTMLElement && /input|textarea|select/i.test(event.target.tagName)
@@ -19,6 +19,7 @@ function onKey(event: KeyboardEvent): void {
     event.preventDefault()
     isFinding.value = true
   } else if (event.key === 'n') follow()
+  else if (event.key === 'c') toggleAgainst()
   else if (event.key === 'Escape') unpin()
 }
 window.addEventListener('keydown', onKey)

@@ -7,13 +7,14 @@ import { useRouter } from 'vue-router'
 import { api, answered } from '@/api/client'
 import Dome from '@/parts/Dome.vue'
 
-import { SPANS, useClock } from './clock'
+import { AGAINST, SPANS, useClock } from './clock'
+import { useSaved } from './saved'
 import { may } from './session'
 import { switchTheme, theme } from './theme'
 
 const open = defineModel<boolean>('open', { required: true })
 const router = useRouter()
-const { chooseSpan, follow } = useClock()
+const { chooseSpan, follow, holdAgainst } = useClock()
 const text = ref('')
 
 interface Thing {
@@ -25,6 +26,22 @@ interface Thing {
   act: () => void
 }
 
+const targets = useQuery({
+  queryKey: ['targets'],
+  queryFn: () => answered(api.GET('/api/targets')),
+  enabled: open,
+})
+const points = useQuery({
+  queryKey: ['vantage-points'],
+  queryFn: () => answered(api.GET('/api/vantage-points')),
+  enabled: open,
+})
+const groups = useQuery({
+  queryKey: ['groups'],
+  queryFn: () => answered(api.GET('/api/groups')),
+  enabled: open,
+})
+const { views } = useSaved()
 const streams = useQuery({
   queryKey: ['streams'],
   queryFn: () => answered(api.GET('/api/streams')),
@@ -32,6 +49,13 @@ const streams = useQuery({
 })
 
 const things = computed<Thing[]>(() => [
+  {
+    key: 'now',
+    group: 'Go to',
+    label: 'Now',
+    note: 'what needs attention',
+    act: () => router.push('/now'),
+  },
   {
     key: 'matrix',
     group: 'Go to',
@@ -48,6 +72,9 @@ const things = computed<Thing[]>(() => [
   },
   ...(
     [
+      ['map', 'Map', 'where it is'],
+      ['estate', 'Everything', 'all of it in figures'],
+      ['compare', 'Compare', 'streams side by side'],
       ['targets', 'Targets', 'what is measured'],
       ['groups', 'Groups', 'what belongs together'],
       ['probes', 'Probes', 'what is measured how'],
@@ -83,6 +110,37 @@ const things = computed<Thing[]>(() => [
         },
       ]
     : []),
+  ...views.value.map((one): Thing => ({
+    key: `view-${one.id}`,
+    group: 'Go to',
+    label: one.name,
+    note: 'saved view',
+    act: () => router.push(one.body.address),
+  })),
+  // What is marked as important comes first.
+  ...[...(targets.data.value ?? [])]
+    .sort((one, other) => Number(other.is_important) - Number(one.is_important))
+    .map((one): Thing => ({
+      key: `target-${one.id}`,
+      group: 'Go to',
+      label: one.name,
+      note: one.is_important ? 'important target' : 'target',
+      act: () => router.push(`/targets/${one.id}`),
+    })),
+  ...(points.data.value ?? []).map((one): Thing => ({
+    key: `point-${one.id}`,
+    group: 'Go to',
+    label: one.name,
+    note: `vantage point, ${one.provider}`,
+    act: () => router.push(`/vantage-points/${one.id}`),
+  })),
+  ...(groups.data.value ?? []).map((one): Thing => ({
+    key: `group-${one.id}`,
+    group: 'Go to',
+    label: one.name,
+    note: 'group',
+    act: () => router.push(`/groups/${one.id}`),
+  })),
   ...(streams.data.value ?? []).map((one): Thing => ({
     key: `stream-${one.stream}`,
     group: 'Go to',
@@ -92,6 +150,13 @@ const things = computed<Thing[]>(() => [
     act: () => router.push(`/streams/${one.stream}`),
   })),
   { key: 'follow', group: 'Do', label: 'Follow now', note: 'key n', act: follow },
+  ...AGAINST.map((one): Thing => ({
+    key: `against-${one.key}`,
+    group: 'Do',
+    label: `Compare with ${one.label}`,
+    note: 'key c',
+    act: () => holdAgainst(one.key),
+  })),
   {
     key: 'theme',
     group: 'Do',

@@ -17,13 +17,22 @@ defineEmits<{ find: [] }>()
 
 // Only areas that work are here; the rail grows with them.
 const AREAS = [
-  { name: 'Watch', pages: [{ name: 'Matrix', to: '/matrix', routes: ['matrix', 'stream'] }] },
+  {
+    name: 'Watch',
+    pages: [
+      { name: 'Now', to: '/now', routes: ['now'] },
+      { name: 'Matrix', to: '/matrix', routes: ['matrix', 'stream'] },
+      { name: 'Map', to: '/map', routes: ['map'] },
+      { name: 'Everything', to: '/estate', routes: ['estate'] },
+      { name: 'Compare', to: '/compare', routes: ['compare'] },
+    ],
+  },
   {
     name: 'Arrange',
     pages: [
-      { name: 'Vantage points', to: '/vantage-points', routes: ['vantage-points'] },
-      { name: 'Targets', to: '/targets', routes: ['targets'] },
-      { name: 'Groups', to: '/groups', routes: ['groups'] },
+      { name: 'Vantage points', to: '/vantage-points', routes: ['vantage-points', 'vantage-point'] },
+      { name: 'Targets', to: '/targets', routes: ['targets', 'target'] },
+      { name: 'Groups', to: '/groups', routes: ['groups', 'group'] },
       { name: 'Probes', to: '/probes', routes: ['probes', 'probe', 'new-probe'] },
       { name: 'Coverage', to: '/coverage', routes: ['coverage'] },
       { name: 'Store', to: '/store', routes: ['store'] },
@@ -62,7 +71,7 @@ const isStill = computed(() => age.value === null || age.value > 30_000)
   >
     <div class="flex items-center gap-3.5 max-phone:px-4">
       <RouterLink
-        to="/matrix"
+        to="/now"
         class="flex items-end gap-[7px] px-4 text-[21px] leading-none font-[620] tracking-[-.015em] max-phone:px-0"
       >
         <svg width="26" height="19" viewBox="0 0 26 19" aria-hidden="true" class="mb-px">

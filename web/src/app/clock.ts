@@ -2,6 +2,7 @@ import { computed, readonly, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { clock as clockTime, moment } from './format'
+import { heading } from './heading'
 
 const MINUTE = 60_000
 const HOUR = 60 * MINUTE
@@ -14,6 +15,7 @@ export const SPANS = [
   { name: '8 d', key: '8d', length: 8 * DAY, window: DAY },
   { name: '5 w', key: '5w', length: 35 * DAY, window: 7 * DAY },
   { name: '13 mo', key: '13mo', length: 396 * DAY, window: 30 * DAY },
+  { name: '2 y', key: '2y', length: 731 * DAY, window: 90 * DAY },
 ] as const
 
 export type SpanKey = (typeof SPANS)[number]['key']
@@ -22,6 +24,16 @@ export interface Stretch {
   from: number
   to: number
 }
+
+/** What a window can be held against: the stretch before it, or the same time a day or a week earlier. */
+export const AGAINST = [
+  { key: 'none', label: 'nothing', shift: () => 0 },
+  { key: 'yesterday', label: 'same time yesterday', shift: () => DAY },
+  { key: 'week', label: 'same time last week', shift: () => 7 * DAY },
+  { key: 'previous', label: 'the stretch before', shift: (window: Stretch) => window.to - window.from },
+] as const
+
+export type AgainstKey = (typeof AGAINST)[number]['key']
 
 const SHORTEST = 2 * MINUTE
 
@@ -70,13 +82,58 @@ export function useClock() {
     from: new Date(window.value.from).toISOString(),
     to: new Date(window.value.to).toISOString(),
   }))
+  /** The comparison window, as long as the window itself: by name, or from a moment that was chosen. */
+  const againstKey = computed<AgainstKey | 'chosen'>(() => {
+    const asked = String(route.query.against ?? 'none')
+    return AGAINST.find((one) => one.key === asked)?.key ?? (Number.isNaN(Date.parse(asked)) ? 'none' : 'chosen')
+  })
+  const against = computed<Stretch | null>(() => {
+    if (againstKey.value === 'none') return null
+    const { from, to } = window.value
+    const named = AGAINST.find((one) => one.key === againstKey.value)
+    const start = named ? from - named.shift(window.value) : Date.parse(String(route.query.against))
+    return { from: start, to: start + (to - from) }
+  })
+  const againstWords = computed(() => {
+    if (!against.value) return 'nothing'
+    const named = AGAINST.find((one) => one.key === againstKey.value)
+    return named?.label ?? `${moment(against.value.from, now.value)} to ${moment(against.value.to, now.value)}`
+  })
+  /** The comparison window as the API wants it; empty without one. */
+  const askedAgainst = computed(() =>
+    against.value
+      ? {
+          against_from: new Date(against.value.from).toISOString(),
+          against_to: new Date(against.value.to).toISOString(),
+        }
+      : {},
+  )
   const words = computed(() => {
     const { from, to } = window.value
     return `${moment(from, now.value)} to ${isFollowing.value ? 'now' : moment(to, now.value)}`
   })
 
+  /* Each choice is a step that "back" undoes. */
   function change(query: Record<string, string | undefined>): void {
-    void router.replace({ query: { ...route.query, ...query } })
+    const here = heading.value ?? route
+    void router.push({ path: here.path, query: { ...here.query, ...query } })
+  }
+
+  function holdAgainst(key: AgainstKey): void {
+    change({ against: key === 'none' ? undefined : key })
+  }
+
+  /** Hold the window against one that begins at a moment. */
+  function holdAgainstFrom(time: number): void {
+    change({ against: new Date(Math.round(time / 1000) * 1000).toISOString() })
+  }
+
+  /** Comparison on or off: what fits the length of the window. */
+  function toggleAgainst(): void {
+    const length = window.value.to - window.value.from
+    holdAgainst(
+      againstKey.value !== 'none' ? 'none' : length <= DAY ? 'yesterday' : length <= 7 * DAY ? 'week' : 'previous',
+    )
   }
 
   /** Choose a window. One that reaches now follows it. */
@@ -127,6 +184,13 @@ export function useClock() {
     asked,
     words,
     isFollowing,
+    against,
+    againstKey,
+    againstWords,
+    askedAgainst,
+    holdAgainst,
+    holdAgainstFrom,
+    toggleAgainst,
     instant: readonly(instant),
     instantWords: computed(() => (instant.value === null ? '' : clockTime(instant.value, true))),
     isPinned: readonly(isPinned),

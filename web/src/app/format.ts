@@ -54,16 +54,27 @@ export function unitWords(unit: string): string {
   return unit === '1' ? '%' : (WORDS[unit] ?? unit)
 }
 
-export function written(value: number | null | undefined, unit: string): Written {
+/** `more` is how many more places than usual are shown. */
+export function written(value: number | null | undefined, unit: string, more = 0): Written {
   if (value === null || value === undefined) return { figure: '–', unit: '' }
   if (unit === '1') return { figure: percent(value), unit: '%' }
+  if (unit === 'By' && Math.abs(value) >= 1e6) {
+    const [figure = '', scaled = ''] = bytes(value).split(' ')
+    return { figure, unit: scaled }
+  }
   const isCount = COUNTED.has(unit) || (unit.startsWith('{') && !SCORES.has(unit))
   const words = WORDS[unit] ?? unit
   const isOne = value === 1 && unit.startsWith('{') && isCount
   return {
-    figure: grouped(value, Number.isInteger(value) && isCount ? 0 : digits(value)),
+    figure: grouped(value, Number.isInteger(value) && isCount ? 0 : digits(value) + more),
     unit: isOne ? words.replace(/(?<=ss)es$|s$/, '') : words,
   }
+}
+
+/** The marks of one scale, as exact as it takes to tell them apart. */
+export function marks(values: readonly number[], unit: string): string[] {
+  const told = [0, 1, 2, 3].map((more) => values.map((value) => written(value, unit, more).figure))
+  return told.find((words) => new Set(words).size === words.length) ?? told[0] ?? []
 }
 
 export function inWords(value: number | null | undefined, unit: string): string {
@@ -138,13 +149,13 @@ export function full(time: number): string {
   return `${day(time)} ${new Date(time).getFullYear()} ${clock(time, true)}, ${ZONE}`
 }
 
-/** A duration: 8 s, 12 min, 2 h 29, 3 days. */
+/** A duration: 8 s, 12 min, 1 h, 2 h 29, 3 days. */
 export function duration(milliseconds: number): string {
   const seconds = Math.max(0, Math.round(milliseconds / 1000))
   if (seconds < 100) return `${seconds} s`
   const minutes = Math.round(seconds / 60)
   if (minutes < 60) return `${minutes} min`
   const hours = Math.floor(minutes / 60)
-  if (hours < 48) return `${hours} h ${String(minutes % 60).padStart(2, '0')}`
+  if (hours < 48) return minutes % 60 ? `${hours} h ${String(minutes % 60).padStart(2, '0')}` : `${hours} h`
   return `${Math.round(hours / 24)} days`
 }

@@ -2,7 +2,9 @@ import { watch } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 import MatrixView from '@/views/matrix/MatrixView.vue'
+import NowView from '@/views/now/NowView.vue'
 
+import { heading } from './heading'
 import { about, loadSession, may, person, type Scope } from './session'
 
 declare module 'vue-router' {
@@ -16,7 +18,8 @@ declare module 'vue-router' {
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/matrix' },
+    { path: '/', redirect: '/now' },
+    { path: '/now', name: 'now', component: NowView, meta: { title: 'Now' } },
     { path: '/matrix', name: 'matrix', component: MatrixView, meta: { title: 'Matrix' } },
     {
       path: '/streams/:stream(\\d+)',
@@ -35,6 +38,30 @@ export const router = createRouter({
       name: 'targets',
       component: () => import('@/views/targets/TargetsView.vue'),
       meta: { title: 'Targets' },
+    },
+    ...(['target', 'vantage-point', 'group'] as const).map((name) => ({
+      path: `/${name}s/:id(\\d+)`,
+      name,
+      component: () => import('@/views/overview/OverviewView.vue'),
+      meta: { title: 'In figures' },
+    })),
+    {
+      path: '/estate',
+      name: 'estate',
+      component: () => import('@/views/overview/OverviewView.vue'),
+      meta: { title: 'Everything' },
+    },
+    {
+      path: '/compare',
+      name: 'compare',
+      component: () => import('@/views/compare/CompareView.vue'),
+      meta: { title: 'Compare' },
+    },
+    {
+      path: '/map',
+      name: 'map',
+      component: () => import('@/views/map/MapView.vue'),
+      meta: { title: 'Map' },
     },
     {
       path: '/groups',
@@ -100,7 +127,7 @@ export const router = createRouter({
 })
 
 // The clock is kept in the address of every screen: a link takes it along unless it brings its own.
-const CLOCK = ['span', 'from', 'to', 'window'] as const
+const CLOCK = ['span', 'from', 'to', 'window', 'against'] as const
 router.beforeEach((to, from) => {
   const isBare = CLOCK.every((key) => to.query[key] === undefined)
   const kept = Object.fromEntries(
@@ -112,7 +139,11 @@ router.beforeEach((to, from) => {
   return true
 })
 
+router.beforeEach((to) => {
+  heading.value = to
+})
 router.afterEach((to) => {
+  heading.value = null
   document.title = `${String(to.meta.title)} – Kuppel`
 })
 

@@ -3,21 +3,27 @@ import { computed } from 'vue'
 
 import type { Shapes } from '@/api/client'
 import type { Stretch } from '@/app/clock'
-import { written } from '@/app/format'
+import { clock, inWords, written } from '@/app/format'
 
-import { across, line, roundScale, stretches } from './plot'
+import PlotMarks from './PlotMarks.vue'
+import { across, line, roundScale, slice, stretches, type Band } from './plot'
 
 /** The main quantity over time: median line, p5 to p95 band, limits as dots, failed runs as feet, gaps hatched. */
 const props = defineProps<{
-  series: Shapes['SeriesShape']
+  series: Band
   stretch: Stretch
   limits: readonly Shapes['LimitShape'][]
   main: string
+  /** What is usual at each hour, drawn as a band behind. */
+  usual?: Shapes['UsualShape'] | undefined
+  /** The comparison window's series, drawn over this one at the same distance from its start. */
+  before?: Band | undefined
   isSmall?: boolean
+  /** Too low for words: limits as dots alone. */
+  isBare?: boolean
 }>()
 const HEIGHT = 100
 
-const x = computed(() => across(props.stretch))
 const starts = computed(() => props.series.starts.map((start) => Date.parse(start)))
 const width = computed(() => props.series.width_s * 1000)
 const own = computed(() => props.limits.find((limit) => limit.quantity === props.main))
@@ -29,8 +35,16 @@ const levels = computed(() => {
     found.push({ name: 'degraded', level: own.value.degraded, ink: 'text-degraded-ink', stroke: 'var(--degraded)' })
   return found
 })
+/* Words of two limits that lie close would stand on each other: the milder one is then a line alone. */
+const named = computed(() => {
+  const [worse, milder] = levels.value
+  if (!worse || !milder) return levels.value
+  return Math.abs(y(worse.level) - y(milder.level)) < (props.isSmall ? 20 : 11) ? [worse] : levels.value
+})
 const scale = computed(() => {
-  const values = [...props.series.p5, ...props.series.p95].filter((value) => value !== null)
+  const values = [...props.series.p5, ...props.series.p95, ...(props.before?.p50 ?? [])].filter(
+    (value) => value !== null,
+  )
   const top = Math.max(...values)
   // A limit far above what is measured would press the line flat: it is then told in words only.
   return roundScale([...values, ...levels.value.map((one) => one.level).filter((level) => level <= top * 2.2)])
@@ -38,14 +52,30 @@ const scale = computed(() => {
 function y(value: number): number {
   return HEIGHT - ((value - scale.value.low) / (scale.value.high - scale.value.low)) * HEIGHT
 }
-function middle(index: number): number {
-  return x.value((starts.value[index] ?? 0) + width.value / 2)
+function place(index: number): { from: number; middle: number; to: number } {
+  return slice(props.stretch, starts.value[index] ?? 0, width.value)
 }
+
+const HOUR = 3_600_000
+/* Flat over each hour, as it is known; only where it is known. */
+const usualBand = computed(() => {
+  const told = props.usual
+  if (!told) return ''
+  return told.starts
+    .map((start, index) => {
+      const [low, high] = [told.low[index], told.high[index]]
+      if (low == null || high == null) return ''
+      const { from, to } = slice(props.stretch, Date.parse(start), HOUR)
+      const [top, bottom] = [y(high), y(Math.max(low, 0))].map((one) => Math.min(HEIGHT, Math.max(0, one)))
+      return to > from ? `M${from.toFixed(1)} ${top}H${to.toFixed(1)}V${bottom}H${from.toFixed(1)}Z` : ''
+    })
+    .join('')
+})
 
 const pieces = computed(() =>
   stretches(starts.value.length, (index) => props.series.p50[index] !== null).map((indices) => {
     const at = (values: readonly (number | null)[]) =>
-      indices.map((index): [number, number] => [middle(index), y(values[index] ?? 0)])
+      indices.map((index): [number, number] => [place(index).middle, y(values[index] ?? 0)])
     const upper = at(props.series.p95)
     return {
       key: indices[0],
@@ -59,6 +89,25 @@ const pieces = computed(() =>
     }
   }),
 )
+const ghost = computed(() => {
+  const then = props.before
+  if (!then) return ''
+  const shift = Date.parse(props.series.window.from) - Date.parse(then.window.from)
+  const at = (index: number): [number, number] => [
+    slice(props.stretch, Date.parse(then.starts[index] ?? '') + shift, then.width_s * 1000).middle,
+    y(then.p50[index] ?? 0),
+  ]
+  return stretches(then.starts.length, (index) => then.p50[index] !== null)
+    .map((indices) => line(indices.map(at)))
+    .join('')
+})
+const changes = computed(() =>
+  (props.series.changes ?? []).map((one) => ({
+    ...one,
+    x: across(props.stretch)(Date.parse(one.time)),
+    told: `${one.what === 'level' ? 'its level' : 'how far it spreads'} changed at ${clock(Date.parse(one.time))}: ${written(one.before, props.series.unit).figure} before, ${inWords(one.after, props.series.unit)} after`,
+  })),
+)
 const feet = computed(() =>
   starts.value.map((_, index) => index).filter((index) => (props.series.failed[index] ?? 0) > 0),
 )
@@ -71,8 +120,8 @@ const gaps = computed(() => {
   )
     .filter((indices) => indices.length >= 3)
     .map((indices) => {
-      const from = Math.max(0, x.value(starts.value[indices[0] ?? 0] ?? 0))
-      return { from, width: x.value((starts.value[indices.at(-1) ?? 0] ?? 0) + width.value) - from }
+      const from = place(indices[0] ?? 0).from
+      return { from, width: place(indices.at(-1) ?? 0).to - from }
     })
 })
 </script>
@@ -86,6 +135,7 @@ const gaps = computed(() => {
       aria-hidden="true"
     >
       <g class="shapes">
+        <path v-if="usualBand" :d="usualBand" fill="var(--usual)" data-usual />
         <template v-if="!isSmall">
           <path v-for="tick in scale.ticks" :key="tick" :d="`M0 ${y(tick)}H1000`" stroke="var(--rule)" />
         </template>
@@ -118,11 +168,20 @@ const gaps = computed(() => {
           stroke-width="1.5"
           stroke-linejoin="round"
         />
+        <path
+          v-if="ghost"
+          :d="ghost"
+          fill="none"
+          stroke="var(--ghost)"
+          stroke-width="1.3"
+          stroke-dasharray="4 2.5"
+          data-before
+        />
         <path :d="`M0 ${HEIGHT}H1000`" stroke="var(--rule-strong)" />
         <path
           v-for="index in feet"
           :key="index"
-          :d="`M${middle(index)} ${HEIGHT}v-12`"
+          :d="`M${place(index).middle} ${HEIGHT}v-12`"
           stroke="var(--breached)"
           stroke-width="2.4"
         />
@@ -143,17 +202,24 @@ const gaps = computed(() => {
       title="no result"
     />
     <template v-if="!isSmall">
-      <span
-        v-for="tick in scale.ticks"
-        :key="tick"
-        class="absolute right-0 -translate-y-1/2 bg-ground pl-[3px] text-1 leading-3 text-ink-3"
-        :style="{ top: `${y(tick)}%` }"
-        >{{ written(tick, series.unit).figure }}</span
-      >
+      <i
+        v-for="one in changes"
+        :key="one.time"
+        class="absolute -top-1 h-2 w-[5px] -translate-x-1/2 border-l-2 border-ink"
+        :class="{ 'border-dotted': one.what === 'spread' }"
+        :style="{ left: `${one.x / 10}%` }"
+        :title="one.told"
+        role="img"
+        :aria-label="one.told"
+        data-change
+      />
     </template>
-    <template v-for="one in levels" :key="one.name">
+    <template v-if="!isSmall">
+      <PlotMarks :ticks="scale.ticks" :unit="series.unit" :y="y" />
+    </template>
+    <template v-for="one in named" :key="one.name">
       <span
-        v-if="one.level <= scale.high && one.level >= scale.low"
+        v-if="!isBare && one.level <= scale.high && one.level >= scale.low"
         class="absolute left-0 -translate-y-full text-1 leading-[13px]"
         :class="one.ink"
         :style="{ top: `${y(one.level)}%` }"

@@ -6,7 +6,7 @@ import type { Stretch } from '@/app/clock'
 import { written } from '@/app/format'
 
 import { phaseColour } from './phases'
-import { across, roundScale, stretches } from './plot'
+import { roundScale, slice, stretches } from './plot'
 
 /** Phase means over time, stacked in order: they add up to the mean of the whole. */
 const props = defineProps<{ series: Shapes['SeriesShape']; phases: readonly string[]; stretch: Stretch }>()
@@ -27,16 +27,14 @@ const scale = computed(() => {
   return { ...found, low: 0 }
 })
 const areas = computed(() => {
-  const x = across(props.stretch)
-  const half = props.series.width_s * 500
   const y = (value: number) => HEIGHT - (value / scale.value.high) * HEIGHT
   return stretches(starts.value.length, has).flatMap((indices) =>
     props.phases.map((name, phase) => {
       // A slice that stands alone is drawn as wide as it is.
-      const alone = indices.length === 1 ? [-half, half] : [0]
-      const points = indices.flatMap((index) =>
-        alone.map((shift) => ({ px: x((starts.value[index] ?? 0) + half + shift), sums: sums.value[index] ?? [] })),
-      )
+      const points = indices.flatMap((index) => {
+        const { from, middle, to } = slice(props.stretch, starts.value[index] ?? 0, props.series.width_s * 1000)
+        return (indices.length === 1 ? [from, to] : [middle]).map((px) => ({ px, sums: sums.value[index] ?? [] }))
+      })
       const upper = points.map(({ px, sums }) => `${px.toFixed(1)} ${y(sums[phase] ?? 0).toFixed(1)}`)
       const lower = points.map(({ px, sums }) => `${px.toFixed(1)} ${y(phase ? (sums[phase - 1] ?? 0) : 0).toFixed(1)}`)
       return {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { reactive } from 'vue'
+import { computed, reactive } from 'vue'
 
 import { answered, api, type Shapes } from '@/api/client'
 import { useDoing } from '@/app/doing'
@@ -18,13 +18,23 @@ const draft = reactive<Shapes['NewTarget']>({
   site: props.target?.site ?? '',
   is_important: props.target?.is_important ?? false,
 })
+// Degrees as typed; both or neither.
+const place = reactive({
+  longitude: props.target?.position?.longitude ?? ('' as number | ''),
+  latitude: props.target?.position?.latitude ?? ('' as number | ''),
+})
+const isPlaced = computed(() => place.longitude !== '' || place.latitude !== '')
+const body = (): Shapes['NewTarget'] => ({
+  ...draft,
+  position: isPlaced.value ? { longitude: Number(place.longitude), latitude: Number(place.latitude) } : null,
+})
 const save = () =>
   attempt(async () => {
     const made = props.target
       ? await answered(
-          api.PUT('/api/targets/{target}', { params: { path: { target: props.target.id } }, body: { ...draft } }),
+          api.PUT('/api/targets/{target}', { params: { path: { target: props.target.id } }, body: body() }),
         )
-      : await answered(api.POST('/api/targets', { body: { ...draft } }))
+      : await answered(api.POST('/api/targets', { body: body() }))
     emit('saved', made.id)
   })
 </script>
@@ -52,6 +62,30 @@ const save = () =>
       <label class="flex items-end gap-2 pb-1.5"
         ><input v-model="draft.is_important" type="checkbox" /> looked at first</label
       >
+      <Field v-slot="{ id }" label="longitude, degrees east">
+        <input
+          :id="id"
+          v-model="place.longitude"
+          class="inp"
+          type="number"
+          min="-180"
+          max="180"
+          step="any"
+          :required="isPlaced"
+        />
+      </Field>
+      <Field v-slot="{ id }" label="latitude, degrees north">
+        <input
+          :id="id"
+          v-model="place.latitude"
+          class="inp"
+          type="number"
+          min="-90"
+          max="90"
+          step="any"
+          :required="isPlaced"
+        />
+      </Field>
       <TagsField v-model="draft.tags!" label="tags" class="col-span-3 max-phone:col-span-1" />
     </div>
     <div class="mt-3 flex gap-2.5">

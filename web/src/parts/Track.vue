@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { computed, useTemplateRef } from 'vue'
+import { computed, ref, useTemplateRef } from 'vue'
 
 import { useClock, type Stretch } from '@/app/clock'
 
 /** A named plot on the common clock: name left, plot, value right. The instant is one line through all of them. */
 const props = defineProps<{ name: string; note?: string; stretch: Stretch; height?: number }>()
-const { instant, instantWords, point, pin } = useClock()
+const { instant, instantWords, point, pin, choose } = useClock()
 const plot = useTemplateRef<HTMLElement>('plot')
 
 const left = computed(() => {
@@ -19,6 +19,41 @@ function timeAt(event: PointerEvent | MouseEvent): number {
   const share = Math.min(1, Math.max(0, (event.clientX - bounds.left) / bounds.width))
   return props.stretch.from + share * (props.stretch.to - props.stretch.from)
 }
+/* Dragging over a plot chooses the window that was dragged; a press alone pins the instant. */
+const drawn = ref<Stretch | null>(null)
+let grab: { time: number; x: number } | null = null
+function onDown(event: PointerEvent): void {
+  if (event.button === 0 && event.pointerType !== 'touch') grab = { time: timeAt(event), x: event.clientX }
+}
+function onMove(event: PointerEvent): void {
+  const time = timeAt(event)
+  point(time)
+  if (!grab || (Math.abs(event.clientX - grab.x) < 5 && !drawn.value)) return
+  if (!drawn.value) plot.value?.setPointerCapture(event.pointerId)
+  drawn.value = { from: Math.min(grab.time, time), to: Math.max(grab.time, time) }
+}
+function onUp(event: PointerEvent): void {
+  if (drawn.value) choose(drawn.value)
+  else if (grab) pin(timeAt(event))
+  drawn.value = null
+  grab = null
+}
+function onKey(event: KeyboardEvent): void {
+  const { from, to } = props.stretch
+  const at = instant.value ?? to
+  const step = (to - from) / (event.shiftKey ? 20 : 120)
+  if (event.key === 'ArrowLeft') point(Math.max(from, at - step))
+  else if (event.key === 'ArrowRight') point(Math.min(to, at + step))
+  else if (event.key === 'Enter') pin(at)
+  else return
+  event.preventDefault()
+}
+const brush = computed(() => {
+  if (!drawn.value) return null
+  const length = props.stretch.to - props.stretch.from
+  const share = (time: number) => ((time - props.stretch.from) / length) * 100
+  return { left: `${share(drawn.value.from)}%`, width: `${share(drawn.value.to) - share(drawn.value.from)}%` }
+})
 </script>
 
 <template>
@@ -33,11 +68,22 @@ function timeAt(event: PointerEvent | MouseEvent): number {
       ref="plot"
       class="relative"
       :style="{ height: `${height ?? 18}px` }"
-      @pointermove="point(timeAt($event))"
+      tabindex="0"
+      role="slider"
+      :aria-label="`${name} over time. Arrow keys move the instant, Enter pins it; drag to look closer.`"
+      :aria-valuetext="instantWords || 'newest'"
+      :aria-valuenow="Math.round((instant ?? stretch.to) / 1000)"
+      :aria-valuemin="Math.round(stretch.from / 1000)"
+      :aria-valuemax="Math.round(stretch.to / 1000)"
+      @pointerdown="onDown"
+      @pointermove="onMove"
+      @pointerup="onUp"
       @pointerleave="point(null)"
-      @click="pin(timeAt($event))"
+      @keydown="onKey"
+      @blur="point(null)"
     >
       <slot />
+      <i v-if="brush" class="pointer-events-none absolute inset-y-0 z-[2] bg-accent-wash/60" :style="brush" />
       <i
         v-if="left !== null"
         class="pointer-events-none absolute inset-y-0 z-[3] border-l border-ink"

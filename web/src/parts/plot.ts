@@ -1,10 +1,25 @@
+import type { Shapes } from '@/api/client'
 import type { Stretch } from '@/app/clock'
+import { unitWords } from '@/app/format'
+
+/** What of a series is drawn, of one stream or of several together. */
+export type Band = Pick<
+  Shapes['SeriesShape'],
+  'window' | 'starts' | 'width_s' | 'unit' | 'p5' | 'p50' | 'p95' | 'counts' | 'failed'
+> & { changes?: Shapes['LevelChangeShape'][] }
 
 /** Plots are drawn on 1000 units of time; shapes stretch with the width, words stand beside them in HTML. */
 export const WIDTH = 1000
 
 export function across(stretch: Stretch): (time: number) => number {
   return (time) => ((time - stretch.from) / (stretch.to - stretch.from)) * WIDTH
+}
+
+/** Where a slice of time lies, as far as it is within the plot. */
+export function slice(stretch: Stretch, start: number, width: number): { from: number; middle: number; to: number } {
+  const x = across(stretch)
+  const [from, to] = [start, start + width].map((time) => Math.min(WIDTH, Math.max(0, x(time)))) as [number, number]
+  return { from, middle: (from + to) / 2, to }
 }
 
 export interface Scale {
@@ -45,4 +60,23 @@ export function stretches(length: number, has: (index: number) => boolean): numb
     }
   }
   return found
+}
+
+/** Heads of a band's table, with the unit of its figures. */
+export function bandColumns(unit: string): string[] {
+  const told = unitWords(unit)
+  const named = (name: string) => (told ? `${name}, ${told}` : name)
+  return ['from', named('p5'), named('median'), named('p95'), 'runs ok', 'failed']
+}
+
+/** A band as rows of a table: the start of each slice, its percentiles and its runs. */
+export function bandRows(of: Band | undefined): (string | number | null | undefined)[][] {
+  return (of?.starts ?? []).map((start, at) => [
+    start,
+    of?.p5[at],
+    of?.p50[at],
+    of?.p95[at],
+    of?.counts[at],
+    of?.failed[at],
+  ])
 }

@@ -12,6 +12,7 @@ from kuppel.hub.api.shapes import GroupSummary, HubDep
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.joined import Joined, joined_streams
+from kuppel.hub.engine.selection import holds
 from kuppel.hub.hub import now_us
 from kuppel.store import groups
 from kuppel.store.database import Connection
@@ -50,14 +51,6 @@ def _stored(new: NewGroup, group_id: int) -> Group:
     return Group(group_id, new.name, new.description, tuple(dict.fromkeys(new.tags)), members)
 
 
-def _holds(group: Group, one: Joined) -> bool:
-    return (
-        group.holds("target", one.target.id, one.target.tags)
-        or group.holds("probe", one.probe.id, one.probe.tags)
-        or group.holds("vantage_point", one.vantage_point.id, one.vantage_point.tags)
-    )
-
-
 def _shape(group: Group, streams: list[Joined]) -> GroupShape:
     return GroupShape(
         id=group.id,
@@ -65,7 +58,7 @@ def _shape(group: Group, streams: list[Joined]) -> GroupShape:
         description=group.description,
         tags=list(group.tags),
         members=[MemberShape(kind=one.kind, id=one.id) for one in group.members],
-        summary=GroupSummary.of(group_state(one.stream.state for one in streams if _holds(group, one))),
+        summary=GroupSummary.of(group_state(one.stream.state for one in streams if holds(group, one))),
     )
 
 

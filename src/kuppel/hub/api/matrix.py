@@ -1,18 +1,20 @@
 """The matrix: every vantage point towards every target."""
 
+from collections.abc import Sequence
 from datetime import datetime
+from ipaddress import ip_address, ip_network
 from typing import Annotated
 
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from kuppel.core.sentence import estate_sentence
+from kuppel.core.departure import Departure
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import Figure, GroupSummary, HubDep, Window, WindowDep, at, at_or_none
+from kuppel.hub.api.shapes import AgainstDep, Figure, GroupSummary, HubDep, Window, WindowDep, at, at_or_none
 from kuppel.hub.engine import estate
-from kuppel.hub.engine.estate import Measure
+from kuppel.hub.engine.departures import Measure
 from kuppel.hub.engine.joined import Joined
 from kuppel.probes.registry import KINDS, kind_named
 
@@ -25,6 +27,8 @@ class MatrixRow(BaseModel):
     kind: str
     place: str
     provider: str
+    subnet: str = Field(description="The network that its first address belongs to (24 or 64 bits); empty if unknown.")
+    tags: list[str]
     seen: datetime
     summary: GroupSummary
 
@@ -33,6 +37,7 @@ class MatrixColumn(BaseModel):
     id: int
     name: str
     description: str
+    is_important: bool
     summary: GroupSummary
 
 
@@ -61,6 +66,24 @@ class CellStream(BaseModel):
         )
 
 
+class DepartureShape(BaseModel):
+    """How far a figure lies from what it is held against; worse is positive.
+
+    Against what is usual a time is held by its median, in spreads of single runs; a share in points. Against another window
+    a figure is held by its ratio, a share in points, and what may be chance has level 0.
+    """
+
+    usual: float = Field(description="What it is held against: what is usual, or the other window's figure.")
+    amount: float = Field(description="In spreads, as a ratio, or in points of a share.")
+    level: int = Field(ge=-2, le=4, description="0 as ever, 1 to 4 worse, −1 and −2 better.")
+
+    @classmethod
+    def of(cls, departure: Departure | None) -> "DepartureShape | None":
+        if departure is None:
+            return None
+        return cls(usual=round(departure.usual, 6), amount=round(departure.amount, 4), level=departure.level)
+
+
 class MatrixCell(BaseModel):
     """A vantage point towards a target. `shown` is the stream whose figure stands here; `state` is the worst of all."""
 
@@ -69,6 +92,7 @@ class MatrixCell(BaseModel):
     state: State
     shown: int | None
     figure: Figure
+    departure: DepartureShape | None = Field(description="Null where nothing is known to hold it against.")
     streams: list[CellStream]
 
 
@@ -81,19 +105,31 @@ class MatrixShape(BaseModel):
     columns: list[MatrixColumn]
     cells: list[MatrixCell]
     whole: GroupSummary
-    sentence: str = Field(description="Who is affected and what is fine.")
+
+
+def subnet(addresses: Sequence[str]) -> str:
+    """
+    >>> subnet(["198.51.100.77"]), subnet(["2001:db8:1:2:3::4"]), subnet([])
+    ('198.51.100.0/24', '2001:db8:1:2::/64', '')
+    """
+    if not addresses:
+        return ""
+    address = ip_address(addresses[0])
+    return str(ip_network((address, 24 if address.version == 4 else 64), strict=False))
 
 
 @router.get("/matrix", summary="Compare vantage points and targets", responses=responses(422))
 def matrix(
     hub: HubDep,
     window: WindowDep,
+    against: AgainstDep,
     measure: Annotated[Measure, Query(description="What the cells say.")] = Measure.P95,
     kind: Annotated[str | None, Query(description="Only probes of this kind.")] = None,
 ) -> MatrixShape:
     if kind is not None:
         kind_named(kind)
-    found = hub.readers.ask(estate.matrix, window.from_us, window.to_us, measure, kind)
+    against_us = None if against is None else (against.from_us, against.to_us)
+    found = hub.readers.ask(estate.matrix, window.from_us, window.to_us, measure, kind, against_us)
     return MatrixShape(
         window=window,
         measure=measure,
@@ -104,13 +140,21 @@ def matrix(
                 kind=one.kind,
                 place=one.place,
                 provider=one.provider,
+                subnet=subnet(one.addresses),
+                tags=list(one.tags),
                 seen=at(one.seen_us),
                 summary=GroupSummary.of(group),
             )
             for one, group in found.vantage_points
         ],
         columns=[
-            MatrixColumn(id=one.id, name=one.name, description=one.description, summary=GroupSummary.of(group))
+            MatrixColumn(
+                id=one.id,
+                name=one.name,
+                description=one.description,
+                is_important=one.is_important,
+                summary=GroupSummary.of(group),
+            )
             for one, group in found.targets
         ],
         cells=[
@@ -120,13 +164,10 @@ def matrix(
                 state=cell.state,
                 shown=cell.shown.stream.id if cell.shown else None,
                 figure=Figure.of(cell.statistic, cell.unit),
+                departure=DepartureShape.of(cell.departure),
                 streams=[CellStream.of(one) for one in cell.streams],
             )
             for cell in found.cells
         ],
         whole=GroupSummary.of(found.whole),
-        sentence=estate_sentence(
-            {one.name: group.state for one, group in found.vantage_points},
-            {one.name: group.state for one, group in found.targets},
-        ),
     )

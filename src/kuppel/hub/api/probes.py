@@ -42,6 +42,19 @@ class LimitShape(BaseModel):
     clear: float | None = Field(default=None, examples=[600], description="Where it clears; the milder level if left out.")
 
 
+def limits_of(probe: Probe) -> list[LimitShape]:
+    return [
+        LimitShape(
+            quantity=one.quantity,
+            unit=QUANTITIES[one.quantity].unit,
+            degraded=one.degraded,
+            breached=one.breached,
+            clear=one.clear,
+        )
+        for one in probe.limits
+    ]
+
+
 class JudgementShape(BaseModel):
     """n of the last m runs decide."""
 
@@ -179,16 +192,7 @@ def _shape(probe: Probe, targets: Mapping[int, str]) -> ProbeShape:
         attempts=probe.attempts,
         attempt_gap_ms=probe.attempt_gap_us // 1000,
         binding=Binding(interface=probe.interface, source=probe.source),
-        limits=[
-            LimitShape(
-                quantity=one.quantity,
-                unit=QUANTITIES[one.quantity].unit,
-                degraded=one.degraded,
-                breached=one.breached,
-                clear=one.clear,
-            )
-            for one in probe.limits
-        ],
+        limits=limits_of(probe),
         judgement=JudgementShape(n=probe.judgement.n, m=probe.judgement.m),
         is_enabled=probe.is_enabled,
         vantage_points=list(probe.vantage_point_ids),

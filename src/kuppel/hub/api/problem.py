@@ -104,6 +104,9 @@ def add_handlers(app: FastAPI) -> None:
     @app.exception_handler(RequestValidationError)
     async def validation_error(_: Request, error: RequestValidationError) -> ProblemResponse:
         first = error.errors()[0]
+        if first["type"] == "json_invalid":
+            told = f"The body is no JSON: {first['ctx']['error']} at character {first['loc'][-1]}."
+            return problem(422, told, field="body", remedy="Send JSON (RFC 8259).")
         field = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path")) or "body"
         value = str(first.get("input"))[:200]
         message = str(first["msg"]).removeprefix("Value error, ").lower()

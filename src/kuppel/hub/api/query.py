@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Query
 from pydantic import AwareDatetime, BaseModel, Field
 
+from kuppel.core.difference import Difference
 from kuppel.core.quantity import QUANTITIES
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
@@ -70,13 +71,22 @@ class DistributionShape(BaseModel):
     method: str
 
 
+class DifferenceShape(BaseModel):
+    value: float
+    low: float | None = Field(description="Lower end of its 95 % interval.")
+    high: float | None = Field(description="Upper end of its 95 % interval.")
+    is_clear: bool = Field(description="Whether the interval lies on one side of zero.")
+
+    @classmethod
+    def of(cls, one: Difference | None) -> "DifferenceShape | None":
+        return None if one is None else cls(value=one.value, low=one.low, high=one.high, is_clear=one.is_clear)
+
+
 class ComparedShape(StreamName):
     now: Figure
     before: Figure
-    difference: float | None = Field(description="Now less before.")
-    low: float | None = Field(description="Lower end of the difference's 95 % interval.")
-    high: float | None = Field(description="Upper end of the difference's 95 % interval.")
-    is_clear: bool = Field(description="Whether the interval lies on one side of zero.")
+    difference: DifferenceShape | None = Field(description="Now less before; null without a sample in both.")
+    from_first: DifferenceShape | None = Field(description="Its figure less that of the first stream; null for the first.")
 
 
 class ComparisonShape(BaseModel):
@@ -197,10 +207,8 @@ def comparison(
                 **StreamName.fields(one.joined),
                 now=Figure.of(one.now, unit),
                 before=Figure.of(one.before, unit),
-                difference=one.difference.value if one.difference else None,
-                low=one.difference.low if one.difference else None,
-                high=one.difference.high if one.difference else None,
-                is_clear=bool(one.difference and one.difference.is_clear),
+                difference=DifferenceShape.of(one.difference),
+                from_first=DifferenceShape.of(one.from_first),
             )
             for one in found
         ],

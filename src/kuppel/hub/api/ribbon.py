@@ -6,6 +6,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
+from kuppel.core.arch import ArchScope
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
@@ -13,6 +14,20 @@ from kuppel.hub.api.shapes import HubDep, Window, WindowDep, at, at_or_none
 from kuppel.hub.engine import ribbon as engine
 
 router = APIRouter(tags=["matrix"], dependencies=[may(Access.SEE)])
+
+
+class ArchShape(BaseModel):
+    """A stretch in which streams that share a name were in trouble together."""
+
+    scope: ArchScope
+    name: str
+    from_: datetime = Field(alias="from")
+    to: datetime
+    is_open: bool = Field(description="Whether it reaches the end of the window.")
+    share: float = Field(description="The most of all streams at once, 0 to 1.")
+    state: State
+
+    model_config = {"populate_by_name": True}
 
 
 class Ribbon(BaseModel):
@@ -26,6 +41,7 @@ class Ribbon(BaseModel):
     silent: list[float]
     results: list[int]
     streams: int
+    arches: list[ArchShape] = Field(description="In the order of time; those that explain most trouble.")
     first_result: datetime | None = Field(description="When anything was measured first.")
 
 
@@ -45,5 +61,17 @@ def ribbon(
         silent=found.shares[State.SILENT].round(4).tolist(),
         results=found.results.tolist(),
         streams=found.streams,
+        arches=[
+            ArchShape(
+                scope=one.scope,
+                name=one.name,
+                from_=at(int(found.starts_us[one.first])),
+                to=at(min(int(found.starts_us[one.last]) + found.width_us, window.to_us)),
+                is_open=one.last == found.starts_us.size - 1,
+                share=round(one.share, 4),
+                state=State.BREACHED if one.is_breached else State.DEGRADED,
+            )
+            for one in found.arches
+        ],
         first_result=at_or_none(found.first_us),
     )

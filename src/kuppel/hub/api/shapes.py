@@ -38,6 +38,17 @@ def the_hub(request: Request) -> Hub:
 HubDep = Annotated[Hub, Depends(the_hub)]
 
 
+class Position(BaseModel):
+    """Where something is (WGS 84), in degrees."""
+
+    longitude: float = Field(ge=-180, le=180, description="East of Greenwich; west is negative.")
+    latitude: float = Field(ge=-90, le=90, description="North of the equator; south is negative.")
+
+    @classmethod
+    def of(cls, longitude: float | None, latitude: float | None) -> "Position | None":
+        return None if longitude is None or latitude is None else cls(longitude=longitude, latitude=latitude)
+
+
 class Window(BaseModel):
     """A half-open stretch of time."""
 
@@ -78,6 +89,33 @@ def window(
 
 
 WindowDep = Annotated[Window, Depends(window)]
+
+
+def against(
+    from_: Annotated[
+        AwareDatetime | None, Query(alias="against_from", description="Start of the window to hold it against.")
+    ] = None,
+    to: Annotated[
+        AwareDatetime | None, Query(alias="against_to", description="End of the window to hold it against.")
+    ] = None,
+) -> Window | None:
+    """The other window of a request, if it names one.
+
+    Raises
+    ------
+    SettingsError
+        when only one end is given, or it ends before it begins.
+    """
+    if from_ is None and to is None:
+        return None
+    if from_ is None or to is None:
+        raise SettingsError("against_to" if to is None else "against_from", "none", "be given with the other end")
+    if from_ >= to or to - from_ > timedelta(days=_LONGEST_DAYS):
+        raise SettingsError("against_from", from_.isoformat(), f"lie before against_to, by at most {_LONGEST_DAYS} days")
+    return Window(from_=from_, to=to)
+
+
+AgainstDep = Annotated[Window | None, Depends(against)]
 
 
 def column(values: FloatArray) -> list[float | None]:

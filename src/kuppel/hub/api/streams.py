@@ -7,15 +7,17 @@ from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from kuppel.core.quantity import QUANTITIES
+from kuppel.core.schedule import in_words
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.matrix import CellStream
-from kuppel.hub.api.probes import LimitShape
+from kuppel.hub.api.probes import LimitShape, limits_of
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.run import QuantityShape, RunShape, quantities_of, stored_run
 from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none, column
-from kuppel.hub.engine import reading
+from kuppel.hub.engine import reading, usual
 from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
+from kuppel.hub.engine.reading import StreamSeries
 from kuppel.hub.engine.statistic import share_statistic
 from kuppel.probes.registry import KINDS
 from kuppel.store import history
@@ -54,8 +56,11 @@ class StreamName(BaseModel):
 class StreamShape(StreamName):
     """A stream with what is expected of it and how it is, in words."""
 
+    target_id: int
+    vantage_point_id: int
     vantage_point_kind: str
     place: str
+    peers: list[int] = Field(description="Up to five streams of the same probe: of the same provider or place first.")
     since: datetime
     last_run: datetime | None
     is_active: bool
@@ -66,6 +71,7 @@ class StreamShape(StreamName):
     worse: Literal["higher", "lower"] = Field(description="Which way the main quantity is worse.")
     phases: list[str]
     interval_s: float
+    schedule: str = Field(examples=["every 60 s"], description="When it runs, in words.")
     attempts: int
     limits: list[LimitShape]
     judgement_n: int
@@ -80,8 +86,18 @@ class Span(BaseModel):
     model_config = {"populate_by_name": True}
 
 
-class SeriesShape(BaseModel):
-    """The main quantity in slices: percentiles per slice (null where nothing was measured), failed runs, phase means."""
+class LevelChangeShape(BaseModel):
+    """Where the medians changed their level, or their spread alone, for good (PELT)."""
+
+    time: datetime
+    what: Literal["level", "spread"]
+    before: float = Field(description="Median of the stretch before it.")
+    after: float
+
+
+class BandShape(BaseModel):
+    """A quantity in slices: percentiles per slice (null where nothing was measured), runs that were ok, runs that
+    failed."""
 
     window: Window
     starts: list[datetime]
@@ -92,20 +108,52 @@ class SeriesShape(BaseModel):
     p95: list[float | None]
     counts: list[int]
     failed: list[int]
+
+
+class SeriesShape(BandShape):
+    """The main quantity of a stream, with the means of its phases, its states, and where its level changed."""
+
     phases: dict[str, list[float | None]]
     spans: list[Span]
+    changes: list[LevelChangeShape]
     is_generated: bool = Field(description="Whether any of it was made up for the demo.")
 
+    @classmethod
+    def of(cls, joined: Joined, found: StreamSeries, window: Window) -> "SeriesShape":
+        return cls(
+            window=window,
+            starts=[at(int(one)) for one in found.band.starts_us],
+            width_s=found.band.width_us / 1e6,
+            unit=joined.main.unit,
+            p5=column(found.band.p5),
+            p50=column(found.band.p50),
+            p95=column(found.band.p95),
+            counts=found.band.counts.tolist(),
+            failed=found.failed.tolist(),
+            phases={name: column(values) for name, values in found.phases.items()},
+            spans=[Span(from_=at(start), to=at(until), state=state) for start, until, state in found.spans],
+            changes=[
+                LevelChangeShape(time=at(one.time_us), what=one.what, before=one.before, after=one.after)
+                for one in found.changes
+            ],
+            is_generated=found.is_generated,
+        )
 
-class FigureRow(BaseModel):
+
+class StretchShape(BaseModel):
+    """A stretch of time in figures."""
+
     name: str = Field(examples=["day"])
     window: Window
     p50: Figure
-    p95: Figure
+    p95: Figure = Field(description="The 5th percentile where less is worse.")
     answered: Figure
+    change: float | None = Field(description="Change of the median against the stretch before, as a ratio.")
+
+
+class FigureRow(StretchShape):
     expected: int = Field(description="Runs that the schedule makes in this time.")
     missing: int = Field(description="How many of them brought no result.")
-    change: float | None = Field(description="Change of the median against the stretch before, as a ratio.")
 
 
 class NamedFigure(BaseModel):
@@ -162,7 +210,10 @@ def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
     kind = KINDS[joined.probe.kind]
     return StreamShape(
         **StreamName.fields(joined),
+        target_id=joined.target.id,
+        vantage_point_id=joined.vantage_point.id,
         vantage_point_kind=joined.vantage_point.kind,
+        peers=[one.stream.id for one in reading.peers(hub.database, joined)],
         place=joined.vantage_point.place,
         since=at(joined.stream.state_since_us),
         last_run=at_or_none(joined.stream.last_run_us),
@@ -174,19 +225,44 @@ def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
         worse=QUANTITIES[kind.main].worse,
         phases=list(kind.phases),
         interval_s=joined.probe.interval_us / 1e6,
+        schedule=in_words(joined.probe.timing),
         attempts=joined.probe.attempts,
-        limits=[
-            LimitShape(
-                quantity=one.quantity,
-                unit=QUANTITIES[one.quantity].unit,
-                degraded=one.degraded,
-                breached=one.breached,
-                clear=one.clear,
-            )
-            for one in joined.probe.limits
-        ],
+        limits=limits_of(joined.probe),
         judgement_n=joined.probe.judgement.n,
         judgement_m=joined.probe.judgement.m,
+    )
+
+
+class UsualShape(BaseModel):
+    """What is usual for the main quantity, hour by hour of a window, from the six weeks before the window's last midnight.
+
+    `low` and `high` are two robust spreads either way of the centre; null where too little is known.
+    """
+
+    quantity: str
+    unit: str
+    starts: list[datetime]
+    centre: list[float | None]
+    low: list[float | None]
+    high: list[float | None]
+    counts: list[int] = Field(description="How many values each hour's pattern rests on.")
+    method: str
+
+
+@router.get("/{stream}/usual", summary="What is usual for a stream", responses=responses(404, 422))
+def read_usual(stream: int, hub: HubDep, window: WindowDep) -> UsualShape:
+    joined = joined_stream(hub.database, stream)
+    quantity = joined.main.name
+    found = hub.readers.ask(usual.usual, joined, window.from_us, window.to_us)
+    return UsualShape(
+        quantity=quantity,
+        unit=QUANTITIES[quantity].unit,
+        starts=[at(one) for one in found.starts_us.tolist()],
+        centre=column(found.centre),
+        low=column(found.low),
+        high=column(found.high),
+        counts=found.counts.tolist(),
+        method="median and 1.4826 × median absolute deviation of each hour of the week, over six weeks; within 1 %",
     )
 
 
@@ -199,26 +275,13 @@ def read_series(
 ) -> SeriesShape:
     joined = joined_stream(hub.database, stream)
     found = hub.readers.ask(reading.series, joined, window.from_us, window.to_us, points)
-    return SeriesShape(
-        window=window,
-        starts=[at(int(one)) for one in found.band.starts_us],
-        width_s=found.band.width_us / 1e6,
-        unit=QUANTITIES[KINDS[joined.probe.kind].main].unit,
-        p5=column(found.band.p5),
-        p50=column(found.band.p50),
-        p95=column(found.band.p95),
-        counts=found.band.counts.tolist(),
-        failed=found.failed.tolist(),
-        phases={name: column(values) for name, values in found.phases.items()},
-        spans=[Span(from_=at(start), to=at(until), state=state) for start, until, state in found.spans],
-        is_generated=found.is_generated,
-    )
+    return SeriesShape.of(joined, found, window)
 
 
 @router.get("/{stream}/figures", summary="A stream in figures", responses=responses(404, 422))
 def read_figures(stream: int, hub: HubDep, window: WindowDep) -> FiguresShape:
     joined = joined_stream(hub.database, stream)
-    unit = QUANTITIES[KINDS[joined.probe.kind].main].unit
+    unit = joined.main.unit
     found = hub.readers.ask(reading.in_figures, joined, window.from_us, window.to_us)
     spread = found.distribution
     return FiguresShape(

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, Validation
 from kuppel.core.error import SettingsError
 from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep
+from kuppel.hub.api.shapes import HubDep, Position
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.hub import now_us
 from kuppel.store import groups, inventory
@@ -34,6 +34,7 @@ class NewTarget(BaseModel):
     service: str = Field(default="", max_length=80, description="The service that it belongs to, in words.")
     site: str = Field(default="", max_length=80, description="Where it stands, in words.")
     is_important: bool = Field(default=False, description="Whether it is looked at first.")
+    position: Position | None = Field(default=None, description="Where it is on the map; null when nobody said.")
 
 
 class TargetShape(NewTarget):
@@ -57,12 +58,14 @@ def _shape(target: Target) -> TargetShape:
         service=target.service,
         site=target.site,
         is_important=target.is_important,
+        position=Position.of(target.longitude, target.latitude),
     )
 
 
 def _target(new: NewTarget, target_id: int) -> Target:
     tags = tuple(dict.fromkeys(new.tags))
-    return Target(target_id, new.name, new.description, tags, new.service, new.site, new.is_important)
+    where = (None, None) if new.position is None else (new.position.longitude, new.position.latitude)
+    return Target(target_id, new.name, new.description, tags, new.service, new.site, new.is_important, *where)
 
 
 def _told(target: Target) -> dict[str, object]:
@@ -92,7 +95,8 @@ def add_target(new: NewTarget, hub: HubDep, caller: Editor) -> TargetShape:
 )
 async def import_targets(request: Request, hub: HubDep, caller: Editor) -> Imported:
     """RFC 4180, with a head that names the columns: name, and any of description, service, site, tags (separated by
-    semicolons), important (yes or no). A name that is known is changed in the columns that are there. All rows, or none."""
+    semicolons), important (yes or no), longitude and latitude (degrees). A name that is known is changed in the columns
+    that are there. All rows, or none."""
     rows = _rows(await request.body())
 
     def job(connection: Connection) -> Changed[Imported]:
@@ -124,7 +128,7 @@ def _rows(body: bytes) -> list[NewTarget]:
         raise SettingsError("file", "its octets", "be text in UTF-8") from None
     reader = csv.DictReader(io.StringIO(text, newline=""))
     columns = {(name or "").strip().lower() for name in reader.fieldnames or []}
-    wanted = {"name", "description", "service", "site", "tags", "important"}
+    wanted = {"name", "description", "service", "site", "tags", "important", "longitude", "latitude"}
     if "name" not in columns or not columns <= wanted:
         told = ", ".join(sorted(columns - wanted)) or "no column name"
         raise SettingsError("file", told, f"have a head with name and any of {', '.join(sorted(wanted - {'name'}))}")
@@ -153,6 +157,9 @@ def _row(number: int, row: dict[str, str]) -> NewTarget:
         if said not in ("", "yes", "no"):
             raise SettingsError(f"row {number}, important", row["important"], "be yes or no")
         values["is_important"] = said == "yes"
+    where = {name: row[name] for name in ("longitude", "latitude") if name in row}
+    if where:
+        values["position"] = where if any(where.values()) else None
     try:
         return NewTarget.model_validate(values)
     except ValidationError as error:

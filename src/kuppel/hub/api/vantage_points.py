@@ -9,7 +9,7 @@ from kuppel import __version__
 from kuppel.core.state import group_state
 from kuppel.hub.api.guard import Access, Admin, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import GroupSummary, HubDep, at, at_or_none, microseconds
+from kuppel.hub.api.shapes import GroupSummary, HubDep, Position, at, at_or_none, microseconds
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.joined import Joined, joined_streams
@@ -30,6 +30,7 @@ class VantagePointShape(BaseModel):
     kind: str = Field(examples=["site"], description="public, site, mobile or personal.")
     place: str = Field(examples=["harbour office, Lundhavn"])
     provider: str = Field(examples=["Quillnet"])
+    position: Position | None = Field(description="Where it is on the map; null when nobody said.")
     tags: list[str] = Field(examples=[["harbour"]])
     has_token: bool = Field(description="Whether its agent is still let in.")
     version: str
@@ -61,6 +62,7 @@ class VantagePointShape(BaseModel):
             kind=point.kind,
             place=point.place,
             provider=point.provider,
+            position=Position.of(point.longitude, point.latitude),
             tags=point.tags,
             has_token=point.has_token,
             version=point.version,
@@ -104,6 +106,7 @@ class PointChanges(BaseModel):
     add_tags: list[Tag] = Field(default_factory=list)
     remove_tags: list[Tag] = Field(default_factory=list)
     update_due: AwareDatetime | None = Field(default=None, description="Announce the hub's version from then on.")
+    position: Position | None = Field(default=None, description="Where they are on the map.")
     withdraw_update: bool = Field(default=False, description="Take an announced update back.")
 
 
@@ -130,8 +133,8 @@ def _shapes(hub: Hub, points: list[VantagePoint]) -> list[VantagePointShape]:
 
 @router.post("/changes", summary="Change many vantage points at once", responses=responses(404, 422, 429, 507))
 def change_vantage_points(changes: PointChanges, hub: HubDep, caller: Admin) -> list[VantagePointShape]:
-    """Tags, and from when on their agents take the hub's version. An update that was announced can be put off by another
-    date. All of them, or none."""
+    """Tags, where they are, and from when on their agents take the hub's version. An update that was announced can be put
+    off by another date. All of them, or none."""
 
     def job(connection: Connection) -> Changed[list[VantagePoint]]:
         made = []
@@ -140,7 +143,16 @@ def change_vantage_points(changes: PointChanges, hub: HubDep, caller: Admin) -> 
             tags = [one for one in dict.fromkeys((*point.tags, *changes.add_tags)) if one not in changes.remove_tags]
             due_us = point.update_due_us if changes.update_due is None else microseconds(changes.update_due)
             due_us = None if changes.withdraw_update else due_us
-            made.append(inventory.arrange_vantage_point(connection, point_id, tags, due_us))
+            where = Position.of(point.longitude, point.latitude) if changes.position is None else changes.position
+            made.append(
+                inventory.arrange_vantage_point(
+                    connection,
+                    point_id,
+                    tags,
+                    due_us,
+                    None if where is None else (where.longitude, where.latitude),
+                )
+            )
         told = changes.model_dump(mode="json", exclude={"vantage_points"}, exclude_defaults=True)
         names = ", ".join(one.name for one in made)
         return Changed(made, f"{len(made)} vantage points: {names}"[:300], None, told)

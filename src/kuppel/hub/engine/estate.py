@@ -3,35 +3,30 @@
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
 
+from kuppel.core.departure import Departure
 from kuppel.core.quantity import QUANTITIES, bad_end
 from kuppel.core.state import SEVERITY, GroupState, State, group_state
+from kuppel.hub.engine.departures import Measure, departures_from_before, departures_from_usual
 from kuppel.hub.engine.joined import Joined, joined_streams
-from kuppel.hub.engine.statistic import Statistic, share_statistic, statistics_of
+from kuppel.hub.engine.statistic import Statistic, percentiles_of, share_statistic
 from kuppel.probes.registry import KINDS
-from kuppel.store import history
+from kuppel.store import totals
 from kuppel.store.database import Database
 from kuppel.store.inventory import Target, VantagePoint
 
 # The richer a kind, the better it stands for what people feel: a cell shows the first of these that it has.
-_KIND_ORDER = (
+KIND_ORDER = (
     "page", "transaction", "http", "voice", "tcp", "udp", "dns", "tls", "throughput", "icmp", "path", "host",
 )  # fmt: skip
 
 
-class Measure(StrEnum):
-    P50 = "p50"
-    P95 = "p95"
-    LOSS = "loss"
-    AVAILABILITY = "availability"
-
-
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """One vantage point towards one target: the stream that stands for it, its figure, and all its streams."""
+    """One vantage point towards one target: the stream that stands for it, its figure, how that departs from its usual
+    one or from another window's, and all its streams."""
 
     vantage_point_id: int
     target_id: int
@@ -40,6 +35,7 @@ class Cell:
     statistic: Statistic
     streams: tuple[Joined, ...]
     unit: str
+    departure: Departure | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,15 +46,33 @@ class Matrix:
     whole: GroupState
 
 
-def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind: str | None) -> Matrix:
-    """Vantage points × targets, the rows and columns in most trouble first."""
+def matrix(
+    database: Database,
+    from_us: int,
+    to_us: int,
+    measure: Measure,
+    kind: str | None,
+    against_us: tuple[int, int] | None = None,
+) -> Matrix:
+    """Vantage points × targets, the rows in most trouble first, important targets before others.
+
+    Parameters
+    ----------
+    against_us : the window that figures are held against; None for what is usual.
+    """
     streams = [one for one in joined_streams(database) if kind in (None, one.probe.kind)]
     by_cell: dict[tuple[int, int], list[Joined]] = {}
     for one in streams:
         by_cell.setdefault((one.vantage_point.id, one.target.id), []).append(one)
     spread = Counter((target_id, kind) for (_, target_id), members in by_cell.items() for kind in _kinds_of(members))
     shown = {key: _shown(members, measure, spread) for key, members in by_cell.items()}
-    statistics = _statistics(database, [one for one in shown.values() if one], from_us, to_us, measure)
+    figured = [one for one in shown.values() if one]
+    statistics = _statistics(database, figured, from_us, to_us, measure)
+    told = [(one, statistics[one.stream.id]) for one in figured]
+    if against_us is None:
+        departures = departures_from_usual(database, told, measure, from_us, to_us)
+    else:
+        departures = departures_from_before(told, _statistics(database, figured, *against_us, measure), measure)
     cells = []
     for (point_id, target_id), members in by_cell.items():
         stands = shown[point_id, target_id]
@@ -72,6 +86,7 @@ def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind:
                 statistics.get(stands.stream.id, empty) if stands else empty,
                 tuple(members),
                 _unit(stands, measure),
+                departures.get(stands.stream.id) if stands else None,
             )
         )
     points = {one.vantage_point.id: one.vantage_point for one in streams}
@@ -80,13 +95,13 @@ def matrix(database: Database, from_us: int, to_us: int, measure: Measure, kind:
     columns = [(one, group_state(s.stream.state for s in streams if s.target.id == one.id)) for one in targets.values()]
     worst = _worst_ratio(cells, measure)
     rows.sort(key=lambda row: (-SEVERITY[row[1].state], -row[1].not_fine, -worst.get(row[0].id, 0.0), row[0].name))
-    columns.sort(key=lambda column: column[0].name)
+    columns.sort(key=lambda column: (not column[0].is_important, column[0].name))
     return Matrix(rows, columns, cells, group_state(one.stream.state for one in streams))
 
 
 def _unit(shown: Joined | None, measure: Measure) -> str:
     if measure in (Measure.P50, Measure.P95):
-        return "ms" if shown is None else QUANTITIES[KINDS[shown.probe.kind].main].unit
+        return "ms" if shown is None else shown.main.unit
     return "1"
 
 
@@ -102,7 +117,7 @@ def _shown(members: Sequence[Joined], measure: Measure, spread: Mapping[tuple[in
         able,
         key=lambda one: (
             -spread[one.target.id, one.probe.kind],
-            _KIND_ORDER.index(one.probe.kind),
+            KIND_ORDER.index(one.probe.kind),
             -SEVERITY[one.stream.state],
             one.probe.name,
         ),
@@ -113,33 +128,27 @@ def _shown(members: Sequence[Joined], measure: Measure, spread: Mapping[tuple[in
 def _statistics(
     database: Database, streams: Sequence[Joined], from_us: int, to_us: int, measure: Measure
 ) -> dict[int, Statistic]:
+    if not measure.is_share:
+        return main_statistics(database, streams, from_us, to_us, 0.5 if measure is Measure.P50 else 0.95)
     ids = [one.stream.id for one in streams]
     if measure is Measure.AVAILABILITY:
         with database.reading() as connection:
-            counts = history.run_counts(connection, ids, from_us, to_us)
+            counts = totals.run_counts(connection, ids, from_us, to_us)
         return {one: share_statistic(*counts.get(one, (0, 0)), "runs") for one in ids}
-    if measure is Measure.LOSS:
-        with database.reading() as connection:
-            sent, lost = (
-                history.whole_summaries(connection, dict.fromkeys(ids, name), from_us, to_us) for name in ("sent", "lost")
-            )
-        return {one: share_statistic(round(lost[one].sum), round(sent[one].sum), "packets") for one in ids}
-    return main_statistics(database, streams, from_us, to_us, 0.5 if measure is Measure.P50 else 0.95)
+    with database.reading() as connection:
+        found = totals.totals(connection, [(one, name) for one in ids for name in ("sent", "lost")], from_us, to_us)
+    return {one: share_statistic(round(found[one, "lost"].sum), round(found[one, "sent"].sum), "packets") for one in ids}
 
 
 def main_statistics(
     database: Database, streams: Sequence[Joined], from_us: int, to_us: int, share: float
 ) -> dict[int, Statistic]:
-    """A percentile of the main quantity of each stream, exact or within 1 % as `engine.statistic` has it."""
-    told: dict[int, Statistic] = {}
-    mains = [(one, KINDS[one.probe.kind].main) for one in streams]
+    """A percentile of the main quantity of each stream; exact or within 1 % as `engine.statistic` has it."""
     # Where less is worse, the bad end of the runs is the low one.
-    for end in {bad_end(main, share) for _, main in mains}:
-        wanted = [(one, main) for one, main in mains if bad_end(main, share) == end]
-        with database.reading() as connection:
-            found = statistics_of(connection, wanted, f"p{end * 100:g}", from_us, to_us)
-        told |= {one.stream.id: each for (one, _), each in zip(wanted, found, strict=True)}
-    return told
+    wanted = [(one, one.main.name, bad_end(one.main.name, share)) for one in streams]
+    with database.reading() as connection:
+        found = percentiles_of(connection, wanted, from_us, to_us)
+    return {one.stream.id: each for one, each in zip(streams, found, strict=True)}
 
 
 def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:

@@ -2,6 +2,9 @@
 
 from dataclasses import dataclass
 
+from kuppel.core.limit import Limit
+from kuppel.core.quantity import QUANTITIES, Quantity
+from kuppel.probes.registry import KINDS
 from kuppel.store import inventory
 from kuppel.store.database import Database
 from kuppel.store.inventory import Probe, Stream, Target, VantagePoint
@@ -15,6 +18,16 @@ class Joined:
     probe: Probe
     vantage_point: VantagePoint
     target: Target
+
+    @property
+    def main(self) -> Quantity:
+        """The main quantity of its kind."""
+        return QUANTITIES[KINDS[self.probe.kind].main]
+
+    @property
+    def limit(self) -> Limit | None:
+        """The limit of its main quantity, if it has one."""
+        return next((one for one in self.probe.limits if one.quantity == self.main.name), None)
 
 
 def joined_streams(database: Database) -> list[Joined]:

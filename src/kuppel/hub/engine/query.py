@@ -20,7 +20,7 @@ from kuppel.core.window import Statistics, Summaries
 from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
 from kuppel.hub.engine.statistic import EXACT, NOTHING, WITHIN, Statistic, is_exact, share_statistic, statistics_of
 from kuppel.probes.registry import KINDS
-from kuppel.store import days, history
+from kuppel.store import days, history, totals
 from kuppel.store.database import Connection, Database
 
 
@@ -54,13 +54,15 @@ class Classes:
 
 @dataclass(frozen=True, slots=True)
 class Compared:
-    """One stream in two windows: its statistic in each, and what lies between them (None without a sample in both)."""
+    """One stream in two windows: its statistic in each, what lies between them, and what lies between the first stream's
+    and its own in the window (None without a sample in both)."""
 
     joined: Joined
     quantity: str
     now: Statistic
     before: Statistic
     difference: Difference | None
+    from_first: Difference | None
 
 
 def slices(
@@ -171,7 +173,7 @@ def top(
     if quantity is not None:
         quantity_named(quantity)
     streams = [one for one in joined_streams(database) if kind in (None, one.probe.kind)]
-    wanted = [(one, quantity or KINDS[one.probe.kind].main) for one in streams]
+    wanted = [(one, quantity or one.main.name) for one in streams]
     wanted = [(one, name) for one, name in wanted if name in KINDS[one.probe.kind].quantities]
     with database.reading() as connection:
         found = statistics_of(connection, wanted, statistic, from_us, to_us)
@@ -227,19 +229,25 @@ def comparison(
     joined = [joined_stream(database, one) for one in stream_ids]
     if statistic == "availability":
         with database.reading() as connection:
-            counts = [history.run_counts(connection, stream_ids, *each) for each in (window_us, other_us)]
+            counts = [totals.run_counts(connection, stream_ids, *each) for each in (window_us, other_us)]
         told = [
             (share_statistic(*counts[0][one.stream.id], "runs"), share_statistic(*counts[1][one.stream.id], "runs"))
             for one in joined
         ]
-        return [Compared(one, "availability", *pair, _between(*pair)) for one, pair in zip(joined, told, strict=True)]
+        return _compared(joined, "availability", told)
     Statistics.named([statistic], "statistic")
     name = _common_quantity(joined, quantity)
     wanted = [(one, name) for one in joined]
     with database.reading() as connection:
         columns = [statistics_of(connection, wanted, statistic, *each) for each in (window_us, other_us)]
+    return _compared(joined, name, list(zip(*columns, strict=True)))
+
+
+def _compared(joined: Sequence[Joined], name: str, told: Sequence[tuple[Statistic, Statistic]]) -> list[Compared]:
+    first = told[0][0]
     return [
-        Compared(one, name, now, before, _between(now, before)) for one, now, before in zip(joined, *columns, strict=True)
+        Compared(one, name, now, before, _between(now, before), None if at == 0 else _between(now, first))
+        for at, (one, (now, before)) in enumerate(zip(joined, told, strict=True))
     ]
 
 

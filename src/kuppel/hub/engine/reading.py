@@ -1,11 +1,13 @@
 """One stream in a window: its band, phases, figures and neighbours."""
 
-from collections.abc import Mapping
+import itertools
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from kuppel.core.availability import Availability, availability
+from kuppel.core.change_point import What, level_and_spread
 from kuppel.core.duration import DAY_US
 from kuppel.core.percentile import percentile
 from kuppel.core.quantity import QUANTITIES, bad_end
@@ -25,17 +27,30 @@ from kuppel.store.history import StoredFact, StoredRun
 
 # Ticks of single answers that a screen can tell apart; beyond it an even selection of the sorted values is sent.
 _MOST_TICKS = 600
+_MOST_PEERS = 5
+
+
+@dataclass(frozen=True, slots=True)
+class LevelChange:
+    """A change of level or spread: when, and the medians of the segments before and after it."""
+
+    time_us: int
+    what: What
+    before: float
+    after: float
 
 
 @dataclass(frozen=True, slots=True)
 class StreamSeries:
-    """A stream's main quantity as a band, failed runs per slice, phases per slice, and its states."""
+    """A stream's main quantity as a band, failed runs per slice, phases per slice, its states, and where its medians
+    changed for good."""
 
     band: Band
     failed: IntArray
     phases: Mapping[str, FloatArray]
     spans: list[tuple[int, int, State]]
     is_generated: bool
+    changes: list[LevelChange]
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,19 +102,37 @@ def series(database: Database, joined: Joined, from_us: int, to_us: int, points:
         for name in kind.phases
         if (stream_id, name) in found
     }
+    over_time = band(times, values, from_us, to_us, width_us)
     return StreamSeries(
-        band(times, values, from_us, to_us, width_us),
+        over_time,
         slice_counts(failed, from_us, to_us, width_us),
         phases,
         spans,
         is_generated,
+        _level_changes(over_time),
     )
+
+
+def some_series(database: Database, streams: Sequence[Joined], from_us: int, to_us: int, points: int) -> list[StreamSeries]:
+    return [series(database, one, from_us, to_us, points) for one in streams]
+
+
+def _level_changes(of: Band) -> list[LevelChange]:
+    known = np.flatnonzero(~np.isnan(of.p50))
+    medians = of.p50[known]
+    found = level_and_spread(medians)
+    edges = [0, *(at for at, _ in found), medians.size]
+    middles = [float(np.median(medians[a:b])) for a, b in itertools.pairwise(edges) if b > a]
+    return [
+        LevelChange(int(of.starts_us[known[at]]), what, middles[number], middles[number + 1])
+        for number, (at, what) in enumerate(found)
+    ]
 
 
 def figures(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Figures]:
     """Figures of the window, and of the day, week and month that end with it, each against the stretch before it."""
     stretches = [("window", to_us - from_us), ("day", DAY_US), ("week", 7 * DAY_US), ("month", 30 * DAY_US)]
-    stream_id, main = joined.stream.id, KINDS[joined.probe.kind].main
+    stream_id, main = joined.stream.id, joined.main.name
     first_us = to_us - 2 * max(length for _, length in stretches)
     with database.reading() as connection:
         found = history.samples(connection, [stream_id], [main], first_us, to_us)
@@ -168,7 +201,7 @@ def _change(median: float | None, before: FloatArray) -> float | None:
 
 def distribution(database: Database, joined: Joined, from_us: int, to_us: int) -> Distribution:
     """Every answer of the window."""
-    stream_id, main = joined.stream.id, KINDS[joined.probe.kind].main
+    stream_id, main = joined.stream.id, joined.main.name
     with database.reading() as connection:
         found = history.samples(connection, [stream_id], [main], from_us, to_us)
     values = np.sort(found[stream_id, main][1]) if (stream_id, main) in found else np.empty(0)
@@ -214,9 +247,25 @@ def neighbours(database: Database, joined: Joined, from_us: int, to_us: int) -> 
     return sorted(result, key=lambda one: (one.difference is None, abs(one.difference or 0.0)))
 
 
+def peers(database: Database, joined: Joined) -> list[Joined]:
+    """Streams of the same probe to hold this one against: one that shares the provider, one that shares the place, then
+    vantage points of its kind, then others; at most five."""
+    own = joined.vantage_point
+    others = [
+        one for one in joined_streams(database) if one.probe.id == joined.probe.id and one.stream.id != joined.stream.id
+    ]
+
+    def apart(one: Joined) -> tuple[bool, bool, str]:
+        other = one.vantage_point
+        is_near = other.provider == own.provider or (other.longitude, other.latitude) == (own.longitude, own.latitude)
+        return (not is_near, other.kind != own.kind, other.name)
+
+    return sorted(others, key=apart)[:_MOST_PEERS]
+
+
 def sentence(database: Database, joined: Joined, from_us: int, to_us: int) -> str:
     """The stream's state in one sentence."""
-    main = KINDS[joined.probe.kind].main
+    main = joined.main.name
     with database.reading() as connection:
         found = history.samples(connection, [joined.stream.id], [main], from_us, to_us)
         ok, failed = history.run_times(connection, joined.stream.id, from_us, to_us)

@@ -64,7 +64,7 @@ usePage(
     <section>
       <h2 class="heading border-b border-rule-strong pb-1">Targets that nothing measures</h2>
       <ul>
-        <li v-for="one in bare" :key="one.id" class="flex gap-3 border-b border-rule leading-[28px]">
+        <li v-for="one in bare" :key="one.id" class="flex items-baseline gap-3 border-b border-rule py-1">
           <b class="font-mid">{{ one.name }}</b>
           <span class="flex-1 truncate text-ink-2">{{ one.note }}</span>
           <RouterLink v-if="may('edit')" class="go text-2" :to="`/probes/new?target=${one.id}`">Add a probe</RouterLink>
@@ -75,7 +75,7 @@ usePage(
     <section>
       <h2 class="heading border-b border-rule-strong pb-1">Vantage points that measure nothing</h2>
       <ul>
-        <li v-for="one in idle" :key="one.id" class="flex gap-3 border-b border-rule leading-[28px]">
+        <li v-for="one in idle" :key="one.id" class="flex items-baseline gap-3 border-b border-rule py-1">
           <b class="font-mid">{{ one.name }}</b>
           <span class="flex-1 truncate text-ink-2">{{ one.note }}</span>
           <RouterLink v-if="may('edit')" class="go text-2" :to="`/probes/new?from=${one.id}`">Add a probe</RouterLink>
@@ -86,7 +86,7 @@ usePage(
     <section>
       <h2 class="heading border-b border-rule-strong pb-1">Runs that are overdue</h2>
       <ul>
-        <li v-for="one in overdue" :key="one.stream" class="flex gap-3 border-b border-rule leading-[28px]">
+        <li v-for="one in overdue" :key="one.stream" class="flex items-baseline gap-3 border-b border-rule py-1">
           <RouterLink class="go" :to="`/streams/${one.stream}`">{{ one.probe }}</RouterLink>
           <span class="flex-1 truncate text-ink-2">from {{ one.vantage_point }} to {{ one.target }}</span>
           <span class="text-silent-ink">{{
@@ -105,7 +105,7 @@ usePage(
         <li
           v-for="one in behind"
           :key="`${one.vantage_point.id}/${one.probe.id}/${one.tag}`"
-          class="flex gap-3 border-b border-rule leading-[28px]"
+          class="flex items-baseline gap-3 border-b border-rule py-1"
         >
           <b class="font-mid">{{ one.vantage_point.name }}</b>
           <span class="flex-1 truncate text-ink-2">is tagged {{ one.tag }}, but does not run</span>

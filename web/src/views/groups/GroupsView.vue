@@ -88,7 +88,11 @@ function membersOf(group: Group): string {
       <tbody v-for="one in found" :key="one.id">
         <tr class="leading-[28px]">
           <th class="border-b border-rule pr-3 font-mid whitespace-nowrap">
-            <Dome :state="one.summary.is_affected ? one.summary.state : 'fine'" /> {{ one.name }}
+            <Dome :state="one.summary.is_affected ? one.summary.state : 'fine'" />
+            <RouterLink :to="`/groups/${one.id}`" class="ml-1 hover:underline">{{ one.name }}</RouterLink>
+            <span class="ml-1 text-2 font-normal text-ink-2">{{
+              one.summary.is_affected ? one.summary.state : 'not affected'
+            }}</span>
           </th>
           <td class="max-w-[40ch] truncate border-b border-rule pr-3 text-ink-2">{{ one.description }}</td>
           <td class="border-b border-rule pr-3">{{ membersOf(one) }}</td>

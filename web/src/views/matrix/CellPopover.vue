@@ -11,7 +11,7 @@ import Dome from '@/parts/Dome.vue'
 import Figure from '@/parts/Figure.vue'
 import TimeAxis from '@/parts/TimeAxis.vue'
 
-import type { Cell, Matrix } from './arrangement'
+import { departure, type Cell, type Matrix } from './arrangement'
 
 const props = defineProps<{ cell: Cell; matrix: Matrix; left: number; top: number; bottom: number }>()
 const WIDTH = 356
@@ -84,6 +84,11 @@ const since = computed(() => (shown.value ? moment(ms(shown.value.since), now.va
         >, {{ cell.figure.count.toLocaleString('en-GB') }} samples.
       </template>
       <template v-else> Nothing measured in this window. </template>
+      <template v-if="cell.departure && cell.figure.unit !== '1'">
+        Usually <b class="text-ink">{{ inWords(cell.departure.usual, cell.figure.unit) }}</b>{{
+          departure(cell) ? `, so ${departure(cell)}` : ''
+        }}.
+      </template>
     </p>
     <ul class="mt-1.5 text-2">
       <li v-for="one in cell.streams" :key="one.stream" class="flex items-baseline gap-1.5">

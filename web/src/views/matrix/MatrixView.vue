@@ -5,7 +5,6 @@ import { useRouter } from 'vue-router'
 
 import { api, answered } from '@/api/client'
 import { useClock } from '@/app/clock'
-import { written } from '@/app/format'
 import { useFresh } from '@/app/fresh'
 import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
@@ -14,8 +13,12 @@ import Dome from '@/parts/Dome.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
 
+import { download } from '@/app/csv'
+import SaveView from '@/parts/SaveView.vue'
+
 import CellPopover from './CellPopover.vue'
-import { arranged, silentFor, type Cell } from './arrangement'
+import MatrixRow from './MatrixRow.vue'
+import { arranged, TINTS, type Cell } from './arrangement'
 
 const MEASURES = [
   { key: 'p95', label: 'p95 time', title: '95th percentile of the window' },
@@ -25,17 +28,20 @@ const MEASURES = [
 ] as const
 const ROWS = [
   { key: 'provider', label: 'provider' },
+  { key: 'place', label: 'place' },
   { key: 'kind', label: 'kind' },
+  { key: 'subnet', label: 'subnet' },
+  { key: 'tag', label: 'tag' },
   { key: 'none', label: 'worst first' },
 ] as const
 
 const router = useRouter()
-const { asked, now } = useClock()
-useFresh()
+const { asked, askedAgainst, against, againstWords, now, words } = useClock()
+useFresh(() => true, 5000)
 
 const measure = useKept('measure', 'p95', ['p50', 'p95', 'loss', 'availability'])
 const kind = useKept<string>('probes', 'any')
-const rowsBy = useKept('rows', 'provider', ['provider', 'kind', 'none'])
+const rowsBy = useKept('rows', 'provider', ['provider', 'place', 'kind', 'subnet', 'tag', 'none'])
 const search = useKept<string>('find', '')
 
 const kinds = useQuery({
@@ -55,30 +61,94 @@ const kindChoices = computed(() => {
   return [{ key: 'any', label: 'any' }, ...shown.map((one) => ({ key: one.name, label: one.label }))]
 })
 const matrix = useQuery({
-  queryKey: ['matrix', measure, kind, asked],
+  queryKey: ['matrix', measure, kind, asked, askedAgainst],
   queryFn: () =>
     answered(
       api.GET('/api/matrix', {
         params: {
-          query: { ...asked.value, measure: measure.value, kind: kind.value === 'any' ? null : kind.value },
+          query: {
+            ...asked.value,
+            ...askedAgainst.value,
+            measure: measure.value,
+            kind: kind.value === 'any' ? null : kind.value,
+          },
         },
       }),
     ),
 })
 
 const data = computed(() => matrix.data.value)
+/* Many targets stand closer, and the places of vantage points give them their room. */
+const isDense = computed(() => (table.value?.columns.length ?? 0) > 9)
+const leading = computed(() => (isDense.value ? 1 : 2))
 const table = computed(() => (data.value ? arranged(data.value, rowsBy.value, search.value) : null))
 usePage(
   () => 'Matrix',
-  () => (data.value ? `${data.value.rows.length} vantage points, ${data.value.columns.length} targets` : ''),
+  () =>
+    data.value
+      ? `${data.value.rows.length} vantage points, ${data.value.columns.length} targets, ${data.value.whole.not_fine} of ${data.value.whole.streams} streams not fine`
+      : '',
 )
+
+function take(): void {
+  if (!table.value || !data.value) return
+  const columns = table.value.columns
+  download(`matrix ${measure.value} ${words.value}`, [
+    [
+      'vantage point',
+      'provider',
+      'place',
+      ...columns.flatMap((one) => [one.name, `${one.name}: unit`, `${one.name}: state`]),
+    ],
+    ...table.value.groups.flatMap((group) =>
+      group.rows.map((row) => [
+        row.name,
+        row.provider,
+        row.place,
+        ...row.byColumn.flatMap((cell) =>
+          cell ? [cell.figure.value, cell.figure.unit, cell.state] : ['', '', 'no probe'],
+        ),
+      ]),
+    ),
+  ])
+}
 
 /* The popover of the cell that is pointed at or focused. */
 const box = useTemplateRef<HTMLElement>('box')
 const looked = ref<{ cell: Cell; left: number; top: number; bottom: number } | null>(null)
 let timer = 0
-function look(cell: Cell, event: Event, wait: number): void {
-  const element = event.currentTarget as HTMLElement
+interface Pointed {
+  cell: Cell
+  element: HTMLElement
+  row: number
+  column: number
+}
+const rows = computed(() => (table.value?.groups ?? []).flatMap((group) => group.rows))
+function cellOf(event: Event): Pointed | null {
+  const element = (event.target as HTMLElement).closest<HTMLElement>('[data-cell]')
+  const [row = -1, column = -1] = (element?.dataset.cell ?? '').split('-').map(Number)
+  const cell = rows.value[row]?.byColumn[column]
+  return element && cell ? { cell, element, row, column } : null
+}
+function onClick(event: MouseEvent): void {
+  const found = cellOf(event)
+  if (found) openCell(found.cell)
+}
+function onKey(event: KeyboardEvent): void {
+  const found = cellOf(event)
+  if (!found) return
+  if (event.key === 'Enter') openCell(found.cell)
+  else void walk(event, found.row, found.column)
+}
+function onOver(event: PointerEvent): void {
+  const found = cellOf(event)
+  if (found) look(found, 150)
+}
+function onFocus(event: FocusEvent): void {
+  const found = cellOf(event)
+  if (found) look(found, 0)
+}
+function look({ cell, element }: Pointed, wait: number): void {
   clearTimeout(timer)
   timer = window.setTimeout(() => {
     const frame = box.value?.getBoundingClientRect()
@@ -124,16 +194,9 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
     return
   }
 }
-function isHere(row: number, column: number): boolean {
-  return at.value.row === row && at.value.column === column
-}
 </script>
 
 <template>
-  <p v-if="data && data.rows.length" class="mt-3 max-w-[90ch] text-5 leading-[1.42] tracking-[-.004em] text-pretty">
-    {{ data.sentence }}
-    <span class="text-ink-2">{{ data.whole.not_fine }} of {{ data.whole.streams }} streams are not fine.</span>
-  </p>
   <div class="mt-[11px] mb-2 flex flex-wrap items-center gap-x-2.5 gap-y-1.5">
     <Choice v-model="measure" :options="MEASURES" label="measure" />
     <span class="ml-2 text-2 text-ink-2">probes</span>
@@ -141,6 +204,8 @@ function isHere(row: number, column: number): boolean {
     <span class="ml-2 text-2 text-ink-2">rows by</span>
     <Choice v-model="rowsBy" :options="ROWS" label="rows by" />
     <span class="flex-1" />
+    <button class="go text-2" title="What is shown, as a file" @click="take">CSV</button>
+    <SaveView />
     <input
       v-model="search"
       class="h-7 w-40 border-b border-rule-strong bg-transparent px-1 text-2 placeholder:text-ink-3"
@@ -155,131 +220,108 @@ function isHere(row: number, column: number): boolean {
   <div v-if="table && data && data.rows.length === 0" class="max-w-[56ch] py-6 text-ink-2">
     <b class="block text-4 text-ink">Nothing is measured yet{{ kind === 'any' ? '' : ' by this kind of probe' }}.</b>
     A cell appears here for each vantage point that runs a probe towards a target.
-    <RouterLink to="/vantage-points?put=yes" class="go">Put an agent on a machine</RouterLink>, then add a target and a
-    probe through the API.
+    <RouterLink to="/vantage-points?put=yes" class="go">Put an agent on a machine</RouterLink>, then add a
+    <RouterLink to="/targets" class="go">target</RouterLink> and a
+    <RouterLink to="/probes/new" class="go">probe</RouterLink>.
   </div>
-  <div v-else-if="table && data" ref="box" class="relative max-phone:overflow-x-auto">
-    <table class="w-full border-collapse">
-      <thead>
-        <tr>
-          <th colspan="2" class="border-b border-rule-strong pb-1 align-bottom text-2 font-bold">
-            worst first
-            <svg class="inline-block align-[-1px]" width="8" height="10" viewBox="0 0 8 10" aria-hidden="true">
-              <path d="M4 0V9M1 6L4 9L7 6" fill="none" stroke="currentColor" stroke-width="1.4" />
-            </svg>
-          </th>
-          <th
-            v-for="column in table.columns"
-            :key="column.id"
-            class="border-b border-rule-strong pr-[9px] pb-1 text-right align-bottom text-2 leading-[15px]"
-            :class="{ 'shadow-[inset_0_-2px_0_var(--ink)]': looked?.cell.target === column.id }"
-            :title="column.description"
-          >
-            {{ column.name }}<br /><span class="text-ink-3">{{ column.heading }}</span>
-          </th>
-          <th class="border-b border-rule-strong pb-1 text-right align-bottom text-2 leading-[15px]">
-            not fine<br /><span class="text-ink-3">of its streams</span>
-          </th>
-        </tr>
-      </thead>
-      <tbody v-for="group in table.groups" :key="group.name">
-        <tr v-if="group.name">
-          <th colspan="2" class="h-[27px] border-b border-rule-strong pb-0.5 align-bottom text-2 whitespace-nowrap">
-            <b class="mr-1.5 text-3">{{ group.name }}</b>
-            <span :class="group.ink">{{ group.told }}</span>
-          </th>
-          <td :colspan="table.columns.length + 1" class="border-b border-rule-strong" />
-        </tr>
-        <tr v-for="row in group.rows" :key="row.id">
-          <th
-            class="sticky left-0 z-[1] w-[112px] border-b border-rule bg-ground pr-2 pl-2.5 text-3 font-mid whitespace-nowrap"
-            :class="{ 'bg-sheet': looked?.cell.vantage_point === row.id }"
-          >
-            {{ row.name }}
-            <Dome v-if="row.isSilent" state="silent" :width="12" />
-          </th>
-          <td class="w-[150px] max-w-[190px] truncate border-b border-rule pr-2 text-2 text-ink-3">{{ row.place }}</td>
-          <td
-            v-if="row.isSilent"
-            :colspan="table.columns.length"
-            class="hatched h-[23px] border-b border-l border-rule text-center text-2 text-silent-ink"
-          >
-            <RouterLink
-              v-if="row.cells[0]"
-              :to="`/streams/${row.cells[0].shown ?? row.cells[0].streams[0]?.stream}`"
-              class="hover:underline"
+  <div v-else-if="table && data" ref="box" class="relative">
+    <div class="overflow-x-auto" @scroll="looked = null">
+      <table class="w-full border-collapse">
+        <thead>
+          <tr>
+            <th :colspan="leading" class="border-b border-rule-strong pb-1 align-bottom text-2 font-bold">
+              worst first
+              <svg class="inline-block align-[-1px]" width="8" height="10" viewBox="0 0 8 10" aria-hidden="true">
+                <path d="M4 0V9M1 6L4 9L7 6" fill="none" stroke="currentColor" stroke-width="1.4" />
+              </svg>
+            </th>
+            <th
+              v-for="column in table.columns"
+              :key="column.id"
+              class="border-b border-rule-strong pb-1 text-right align-bottom text-2 leading-[15px]"
+              :class="[
+                isDense ? 'pr-1' : 'pr-[9px]',
+                { 'shadow-[inset_0_-2px_0_var(--ink)]': looked?.cell.target === column.id },
+              ]"
+              :title="column.description"
             >
-              {{ silentFor(row, now) }}
-            </RouterLink>
-          </td>
-          <template v-else>
+              {{ column.name }}<br /><span class="text-ink-3">{{ column.heading }}</span>
+            </th>
+            <th class="border-b border-rule-strong pb-1 text-right align-bottom text-2 leading-[15px]">
+              not fine<br /><span class="text-ink-3">of its streams</span>
+            </th>
+            <th class="border-b border-rule-strong pb-1 pl-3 text-right align-bottom text-2 leading-[15px]">
+              worst<br /><span class="text-ink-3">against {{ against ? 'then' : 'usual' }}</span>
+            </th>
+          </tr>
+        </thead>
+        <!-- One listener for all cells, and rows that are drawn anew only when they change: there may be ten thousand. -->
+        <tbody
+          v-for="group in table.groups"
+          :key="group.name"
+          @click="onClick"
+          @keydown="onKey"
+          @pointerover="onOver"
+          @pointerout="lookAway"
+          @focusin="onFocus"
+          @focusout="lookAway"
+        >
+          <tr v-if="group.name">
+            <th
+              :colspan="leading + table.columns.length + 2"
+              class="h-[27px] border-b border-rule-strong pb-0.5 align-bottom text-2 whitespace-nowrap"
+            >
+              <b class="mr-1.5 text-3">{{ group.name }}</b>
+              <span :class="group.ink">{{ group.told }}</span>
+            </th>
+          </tr>
+          <MatrixRow
+            v-for="row in group.rows"
+            :key="row.id"
+            :row="row"
+            :columns="table.columns"
+            :is-dense="isDense"
+            :reached="at.row === row.index ? at.column : -1"
+            :is-looked="looked?.cell.vantage_point === row.id"
+            :minute="row.isSilent ? Math.floor(now / 60_000) : 0"
+          />
+        </tbody>
+        <tfoot>
+          <tr class="text-2">
+            <th :colspan="leading" class="h-7 text-ink-2">not fine</th>
             <td
-              v-for="(cell, index) in row.byColumn"
-              :key="table.columns[index]?.id ?? index"
-              class="relative h-[23px] min-w-[88px] border-b border-l border-rule pr-[9px] text-right"
-              :class="cell ? 'cursor-pointer' : 'text-1 text-ink-3'"
-              :data-cell="cell ? `${row.index}-${index}` : undefined"
-              :tabindex="cell ? (isHere(row.index, index) ? 0 : -1) : undefined"
-              :role="cell ? 'link' : undefined"
-              :aria-label="cell ? row.spoken[index] : undefined"
-              @click="cell && openCell(cell)"
-              @keydown.enter="cell && openCell(cell)"
-              @keydown="walk($event, row.index, index)"
-              @pointerenter="cell && look(cell, $event, 150)"
-              @pointerleave="lookAway"
-              @focus="cell && look(cell, $event, 0)"
-              @blur="lookAway"
+              v-for="column in table.columns"
+              :key="column.id"
+              class="text-right"
+              :class="isDense ? 'pr-1' : 'pr-[9px]'"
             >
-              <template v-if="cell">
-                <Dome
-                  v-if="cell.state !== 'fine'"
-                  :state="cell.state"
-                  :width="12"
-                  is-ink
-                  is-mute
-                  class="absolute bottom-[7px] left-[7px]"
-                />
-                <span v-if="cell.state === 'silent' && cell.figure.value === null" class="text-2 text-silent-ink"
-                  >silent</span
-                >
-                <span v-else :class="{ 'text-ink-3 italic': cell.figure.is_few && cell.figure.value !== null }"
-                  >{{ written(cell.figure.value, cell.figure.unit).figure
-                  }}<span
-                    v-if="cell.figure.unit !== 'ms' && cell.figure.unit !== '1' && cell.figure.value !== null"
-                    class="unit !ml-0"
-                    >{{ ` ${written(cell.figure.value, cell.figure.unit).unit}` }}</span
-                  ></span
-                >
-              </template>
-              <template v-else>no probe</template>
+              <span :class="column.summary.not_fine ? 'font-bold text-ink' : 'text-ink-3'">{{
+                column.summary.not_fine
+              }}</span>
+              <span class="text-ink-3"> of {{ column.summary.streams }}</span>
             </td>
-          </template>
-          <td class="border-b border-rule text-right text-2 whitespace-nowrap">
-            <span :class="row.summary.not_fine ? 'font-mid' : 'text-ink-3'">{{ row.summary.not_fine }}</span>
-            <span class="text-ink-3"> of {{ row.summary.streams }}</span>
-          </td>
-        </tr>
-      </tbody>
-      <tfoot>
-        <tr class="text-2">
-          <th colspan="2" class="h-7 text-ink-2">not fine</th>
-          <td v-for="column in table.columns" :key="column.id" class="pr-[9px] text-right">
-            <span :class="column.summary.not_fine ? 'font-bold text-ink' : 'text-ink-3'">{{
-              column.summary.not_fine
-            }}</span>
-            <span class="text-ink-3"> of {{ column.summary.streams }}</span>
-          </td>
-          <td class="text-right">
-            <b>{{ data.whole.not_fine }}</b> <span class="text-ink-3">of {{ data.whole.streams }}</span>
-          </td>
-        </tr>
-      </tfoot>
-    </table>
+            <td class="text-right">
+              <b>{{ data.whole.not_fine }}</b> <span class="text-ink-3">of {{ data.whole.streams }}</span>
+            </td>
+            <td />
+          </tr>
+        </tfoot>
+      </table>
+    </div>
     <p v-if="table.groups.length === 0" class="py-4 text-ink-2">
       No vantage point or target is called that. <button class="go" @click="search = ''">Show all</button>
     </p>
     <p class="mt-1.5 flex flex-wrap gap-x-[18px] text-2 text-ink-2">
       <span>{{ table.caption }}</span>
+      <span
+        ><i class="mr-1 inline-block h-2.5 w-4 bg-faster-2" /><i
+          class="mr-1 inline-block h-2.5 w-4 bg-faster-1"
+        />better
+      </span>
+      <span
+        ><i v-for="step in TINTS.slice(3)" :key="step" class="inline-block h-2.5 w-4" :class="step" /> worse than
+        {{ against ? againstWords : 'its own usual level' }}</span
+      >
       <span><Dome state="degraded" :width="12" /> degraded</span>
       <span><Dome state="breached" :width="12" /> breached</span>
       <span><Dome state="silent" :width="12" /> silent</span>

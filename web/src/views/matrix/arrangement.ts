@@ -1,5 +1,5 @@
 import type { Shapes } from '@/api/client'
-import { duration, inWords } from '@/app/format'
+import { change, duration, inWords, signed } from '@/app/format'
 
 export type Matrix = Shapes['MatrixShape']
 export type Cell = Shapes['MatrixCell']
@@ -12,7 +12,14 @@ export interface ArrangedRow extends Row {
   cells: Cell[]
   byColumn: (Cell | null)[]
   spoken: string[]
+  /** Its most unusual cell, and by how much. */
+  worst: { level: number; told: string } | null
 }
+
+/** Tints of a cell by its departure, from −2 to 4. */
+export const TINTS = ['bg-faster-2', 'bg-faster-1', '', 'bg-slower-1', 'bg-slower-2', 'bg-slower-3', 'bg-slower-4']
+
+export type RowsBy = 'provider' | 'place' | 'kind' | 'subnet' | 'tag' | 'none'
 
 export interface Group {
   name: string
@@ -42,13 +49,18 @@ const INK = {
 const ORDER = ['breached', 'degraded', 'silent', 'fine'] as const
 
 /** The matrix as it is drawn: rows in groups, in the hub's order, narrowed to what was searched. */
-export function arranged(matrix: Matrix, rowsBy: 'provider' | 'kind' | 'none', search: string): Arranged {
+export function arranged(matrix: Matrix, rowsBy: RowsBy, search: string): Arranged {
   const wanted = search.trim().toLowerCase()
   const fits = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted))
   const columnsFound = matrix.columns.filter((one) => fits(one.name, one.description))
-  const rowsFound = matrix.rows.filter((one) => fits(one.name, one.place, one.provider, one.kind))
+  const rowsFound = matrix.rows.filter((one) =>
+    fits(one.name, one.place, one.provider, one.kind, one.subnet, ...one.tags),
+  )
   // A search may mean a row or a column: it narrows those that it finds, and leaves the other side whole.
-  const columns = wanted && columnsFound.length && !rowsFound.length ? columnsFound : matrix.columns
+  const named = wanted && columnsFound.length && !rowsFound.length ? columnsFound : matrix.columns
+  // What no probe of it can say (loss of a name's lookup, for example) would be a column of nothing.
+  const able = new Set(matrix.cells.filter((cell) => cell.shown !== null).map((cell) => cell.target))
+  const columns = named.filter((one) => able.has(one.id))
   const rows = wanted && (rowsFound.length || !columnsFound.length) ? rowsFound : matrix.rows
   const cells = new Map(matrix.cells.map((cell) => [`${cell.vantage_point}/${cell.target}`, cell]))
 
@@ -60,6 +72,7 @@ export function arranged(matrix: Matrix, rowsBy: 'provider' | 'kind' | 'none', s
       index: 0,
       isSilent: own.length > 0 && own.every((cell) => cell.streams.every((one) => one.state === 'silent')),
       cells: own,
+      worst: worst(own),
       byColumn,
       spoken: byColumn.map((cell, index) =>
         cell
@@ -71,7 +84,7 @@ export function arranged(matrix: Matrix, rowsBy: 'provider' | 'kind' | 'none', s
 
   const groups = new Map<string, ArrangedRow[]>()
   for (const row of arrangedRows) {
-    const name = rowsBy === 'none' ? '' : row[rowsBy] || 'not stated'
+    const name = rowsBy === 'none' ? '' : (rowsBy === 'tag' ? row.tags.join(', ') : row[rowsBy]) || 'not stated'
     groups.set(name, [...(groups.get(name) ?? []), row])
   }
   let index = 0
@@ -82,8 +95,27 @@ export function arranged(matrix: Matrix, rowsBy: 'provider' | 'kind' | 'none', s
   return {
     columns: columns.map((column) => ({ ...column, heading: heading(column, matrix) })),
     groups: made,
-    caption: CAPTIONS[matrix.measure],
+    caption: captioned(matrix, named.length - columns.length),
   }
+}
+
+/** How far a cell lies from what it is held against, in words. */
+export function departure(cell: Cell): string {
+  const { departure: found, figure } = cell
+  if (!found || figure.value === null) return ''
+  // A share within its interval is as ever: a hundredth of a point is nothing to read.
+  if (figure.unit === '1' && found.level === 0) return ''
+  if (figure.unit === '1') return `${signed((figure.value - found.usual) * 100, '')}points`
+  return found.usual ? change(figure.value / found.usual - 1) : ''
+}
+
+function worst(cells: Cell[]): ArrangedRow['worst'] {
+  const found = cells.reduce<Cell | null>(
+    (most, cell) => ((cell.departure?.amount ?? -Infinity) > (most?.departure?.amount ?? -Infinity) ? cell : most),
+    null,
+  )
+  const told = found ? departure(found) : ''
+  return found?.departure && told ? { level: found.departure.level, told } : null
 }
 
 function told(rows: ArrangedRow[]): { told: string; ink: string } {
@@ -102,7 +134,12 @@ function heading(column: Column, matrix: Matrix): string {
       .map((cell) => cell.streams.find((one) => one.stream === cell.shown)?.kind_label)
       .filter((label) => label !== undefined),
   )
-  return labels.size ? [...labels].join(', ') : 'not measured so'
+  return [...labels].join(', ')
+}
+
+function captioned(matrix: Matrix, unable: number): string {
+  const told = CAPTIONS[matrix.measure]
+  return unable ? `${told}; ${unable} target${unable === 1 ? ' has' : 's have'} no probe that tells it` : told
 }
 
 export function silentFor(row: ArrangedRow, now: number): string {

@@ -115,6 +115,9 @@ function limitsOf(probe: { limits?: readonly unknown[] }): string {
     <span class="flex items-center gap-1.5"
       ><input v-model="tag" class="inp h-7 w-28" placeholder="tag" aria-label="tag" />
       <button class="btn h-7" :disabled="!tag.trim()" @click="changeMany({ add_tags: [tag.trim()] })">Tag</button>
+      <button class="btn h-7" :disabled="!tag.trim()" @click="changeMany({ remove_tags: [tag.trim()] })">
+        Take it off
+      </button>
     </span>
   </ChosenBar>
   <div v-if="found.length" class="relative max-phone:overflow-x-auto">

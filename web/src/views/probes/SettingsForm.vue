@@ -6,7 +6,7 @@ import Field from '@/parts/Field.vue'
 import NumberField from '@/parts/NumberField.vue'
 
 import PairsField from './PairsField.vue'
-import { fieldsOf, initial, partsSchema, type Schema, type SettingField, type Values } from './schema'
+import { fieldsOf, initial, optionWords, partsSchema, type Schema, type SettingField, type Values } from './schema'
 
 /** The fields of a kind's settings; the first few in sight, the rest behind one line. */
 const props = defineProps<{ schema: Schema; defs: Record<string, Schema>; path: string; wrong: Wrong | null }>()
@@ -25,6 +25,10 @@ const groups = computed(() => [
 ])
 const isWrongInRest = computed(() => rest.value.some((one) => told(one) !== null))
 
+/** A choice whose words are cut off in half the width. */
+function isWide(field: SettingField): boolean {
+  return field.schema.enum?.some((one) => one.length > 18) ?? false
+}
 function set(field: SettingField, value: unknown): void {
   values.value = { ...values.value, [field.name]: value }
 }
@@ -130,7 +134,7 @@ const ONE: Record<string, string> = { steps: 'step', expect: 'expectation', take
             :title="field.title"
             :error="told(field)"
             :hint="field.isNeeded ? field.title : undefined"
-            :class="field.isNeeded || field.isLong ? 'col-span-2 max-phone:col-span-1' : ''"
+            :class="field.isNeeded || field.isLong || isWide(field) ? 'col-span-2 max-phone:col-span-1' : ''"
           >
             <select
               v-if="field.kind === 'choice'"
@@ -139,7 +143,7 @@ const ONE: Record<string, string> = { steps: 'step', expect: 'expectation', take
               :value="values[field.name]"
               @change="set(field, ($event.target as HTMLSelectElement).value)"
             >
-              <option v-for="one in field.schema.enum" :key="one">{{ one }}</option>
+              <option v-for="one in field.schema.enum" :key="one" :value="one">{{ optionWords(one) }}</option>
             </select>
             <NumberField
               v-else-if="field.kind === 'number'"

@@ -39,13 +39,26 @@ const NAMES: Record<string, string> = {
   dscp: 'DSCP',
   url: 'web address',
   sip: 'SIP address',
+  starttls: 'STARTTLS',
   budget_mb_a_day: 'budget a day',
 }
+const OPTIONS: Record<string, string> = {
+  ipv4: 'IPv4',
+  ipv6: 'IPv6',
+  jsonpath: 'JSONPath',
+  regex: 'regular expression',
+}
+const ABBREVIATIONS = new Set(['tcp', 'udp', 'icmp', 'smtp', 'imap'])
 const LONG = new Set(['body', 'authority'])
 
 /** A copy of plain data, also of what a query keeps from being changed. */
 export function copied<T>(data: T): T {
   return JSON.parse(JSON.stringify(data)) as T
+}
+
+/** A value to choose, as the trade writes it. */
+export function optionWords(option: string): string {
+  return OPTIONS[option] ?? (ABBREVIATIONS.has(option) ? option.toUpperCase() : option)
 }
 
 function plain(schema: Schema, defs: Record<string, Schema>): Schema {

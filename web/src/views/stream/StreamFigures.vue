@@ -5,7 +5,8 @@ import { RouterLink } from 'vue-router'
 
 import { api, answered, type Shapes } from '@/api/client'
 import { useClock } from '@/app/clock'
-import { change, full, inWords, ms, signed, unitWords, written } from '@/app/format'
+import { change, full, inWords, marks, ms, signed, unitWords, written } from '@/app/format'
+import ChangesList from '@/parts/ChangesList.vue'
 import Dome from '@/parts/Dome.vue'
 import Figure from '@/parts/Figure.vue'
 import Trouble from '@/parts/Trouble.vue'
@@ -23,9 +24,17 @@ const figures = useQuery({
     ),
 })
 const data = computed(() => figures.data.value)
-const degraded = computed(
-  () => props.stream.limits.find((one) => one.quantity === props.stream.main)?.degraded ?? Infinity,
-)
+const changes = useQuery({
+  queryKey: ['stream changes', props.stream.stream, asked],
+  queryFn: () =>
+    answered(
+      api.GET('/api/changes', { params: { query: { ...asked.value, stream: props.stream.stream, limit: 100 } } }),
+    ),
+})
+function isBeyond(value: number): boolean {
+  const degraded = props.stream.limits.find((one) => one.quantity === props.stream.main)?.degraded
+  return degraded != null && (props.stream.worse === 'lower' ? value < degraded : value > degraded)
+}
 
 /* One axis for the answers, the percentiles and their intervals. A few far outliers must not press all others together:
    the axis ends at the 99th percentile's interval, and what lies beyond is counted at its end. */
@@ -41,6 +50,13 @@ function left(value: number): number {
   if (!scale.value) return 0
   return Math.min(100, Math.max(0, ((value - scale.value.low) / (scale.value.high - scale.value.low)) * 100))
 }
+/* A mark at the very edge would stand out beyond the column. */
+const axis = computed(() => {
+  const ticks = scale.value?.ticks ?? []
+  const words = marks(ticks, props.stream.unit)
+  const all = ticks.map((tick, index) => ({ left: left(tick), words: words[index] }))
+  return all.filter((one) => one.left > 3 && one.left < 97)
+})
 const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale.value || value <= scale.value.high))
 </script>
 
@@ -94,7 +110,7 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
             v-for="(value, index) in ticks"
             :key="index"
             class="absolute inset-y-0.5 border-l-[1.3px]"
-            :class="value > degraded ? 'border-breached opacity-55' : 'border-line opacity-30'"
+            :class="isBeyond(value) ? 'border-breached opacity-55' : 'border-line opacity-30'"
             :style="{ left: `${left(value)}%` }"
           />
           <i
@@ -106,11 +122,11 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
         </div>
         <div class="relative h-4">
           <span
-            v-for="tick in scale?.ticks ?? []"
-            :key="tick"
+            v-for="mark in axis"
+            :key="mark.left"
             class="absolute -translate-x-1/2 text-1 leading-[14px] text-ink-3"
-            :style="{ left: `${left(tick)}%` }"
-            >{{ written(tick, stream.unit).figure }}</span
+            :style="{ left: `${mark.left}%` }"
+            >{{ mark.words }}</span
           >
         </div>
       </div>
@@ -160,6 +176,9 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
               ><template v-else-if="one.figure.low !== null"
                 >over {{ written(one.figure.low, stream.unit).figure }}</template
               >
+              <template v-else-if="one.figure.high !== null"
+                >under {{ written(one.figure.high, stream.unit).figure }}</template
+              >
               <template v-else>not bounded</template>
             </td>
           </tr>
@@ -189,5 +208,6 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
         </li>
       </ul>
     </template>
+    <ChangesList v-if="changes.data.value" :changes="changes.data.value" />
   </aside>
 </template>

@@ -1,21 +1,23 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
-import { useRoute } from 'vue-router'
+import { RouterLink, useRoute } from 'vue-router'
 
 import { api, answered } from '@/api/client'
 import { useClock } from '@/app/clock'
 import { duration, full, moment, ms, written } from '@/app/format'
 import { useFresh } from '@/app/fresh'
 import { usePage } from '@/app/page'
+import ChartTools from '@/parts/ChartTools.vue'
 import BandPlot from '@/parts/BandPlot.vue'
 import Dome from '@/parts/Dome.vue'
 import PhasePlot from '@/parts/PhasePlot.vue'
-import TimeAxis from '@/parts/TimeAxis.vue'
 import Track from '@/parts/Track.vue'
+import TrackAxis from '@/parts/TrackAxis.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
 import { phaseColour, phaseLabel } from '@/parts/phases'
+import { bandColumns, bandRows } from '@/parts/plot'
 
 import FactTracks from './FactTracks.vue'
 import LatestRuns from './LatestRuns.vue'
@@ -34,7 +36,7 @@ const MAIN: Record<string, string> = {
   total: 'Total time',
 }
 const id = Number(useRoute().params.stream)
-const { asked, window, now, instant } = useClock()
+const { asked, window, now, instant, against, againstWords } = useClock()
 useFresh((stream) => stream === id)
 
 const path = { stream: id }
@@ -46,6 +48,27 @@ const series = useQuery({
   queryKey: ['series', id, asked],
   queryFn: () =>
     answered(api.GET('/api/streams/{stream}/series', { params: { path, query: { ...asked.value, points: 240 } } })),
+})
+const before = useQuery({
+  queryKey: ['before', id, against],
+  queryFn: () =>
+    answered(
+      api.GET('/api/streams/{stream}/series', {
+        params: {
+          path,
+          query: {
+            from: new Date(against.value?.from ?? 0).toISOString(),
+            to: new Date(against.value?.to ?? 0).toISOString(),
+            points: 240,
+          },
+        },
+      }),
+    ),
+  enabled: computed(() => against.value !== null),
+})
+const usual = useQuery({
+  queryKey: ['usual', id, asked],
+  queryFn: () => answered(api.GET('/api/streams/{stream}/usual', { params: { path, query: asked.value } })),
 })
 const about = computed(() => stream.data.value)
 usePage(
@@ -71,8 +94,25 @@ const phases = computed(() =>
     .reverse()
     .map((name) => ({ name, figure: written(series.data.value?.phases[name]?.[index.value], 'ms').figure })),
 )
+/* The same probe from elsewhere: those that are nearest in what they measure. */
+const peers = computed(() => [id, ...(about.value?.peers ?? [])].join(','))
 const total = computed(() => series.data.value?.counts.reduce((sum, count) => sum + count, 0) ?? 0)
 const since = computed(() => (about.value ? moment(ms(about.value.since), now.value) : ''))
+/* What is usual at the hour of the instant, or of now. */
+const isUsualKnown = computed(() => usual.data.value?.low.some((one) => one !== null) ?? false)
+const usually = computed(() => {
+  const told = usual.data.value
+  const at = instant.value ?? now.value
+  const hour = told?.starts.findLastIndex((start) => ms(start) <= at) ?? -1
+  const [low, high] = [told?.low[hour], told?.high[hour]]
+  if (!told || low == null || high == null) return null
+  const [from, to] = [written(Math.max(low, 0), told.unit).figure, written(high, told.unit).figure]
+  const name = `${new Date(at).toLocaleDateString('en-GB', { weekday: 'long' })}s at ${new Date(at).getHours()}:00`
+  return {
+    told: from === to ? `usually ${from}` : low <= 0 ? `usually up to ${to}` : `usually ${from} to ${to}`,
+    hover: `Usual for ${name}: ${from} to ${to} ${told.unit}, from ${(told.counts[hour] ?? 0).toLocaleString('en-GB')} values. ${told.method}.`,
+  }
+})
 const every = computed(() => (about.value ? duration(about.value.interval_s * 1000) : ''))
 const slice = computed(() => {
   const data = series.data.value
@@ -100,20 +140,50 @@ const slice = computed(() => {
     </p>
     <div class="grid grid-cols-[minmax(0,1fr)_330px] gap-x-8 max-[1100px]:block">
       <div>
-        <div class="flex items-baseline gap-3.5 border-b border-rule-strong pb-1">
-          <h2 class="heading">Every {{ every }}, on one clock</h2>
-          <span class="flex-1" />
-          <span class="flex items-center gap-1.5 text-2 text-ink-2">
+        <div class="flex items-baseline gap-3.5 border-b border-rule-strong pb-1 max-phone:flex-wrap max-phone:gap-y-1">
+          <h2 class="heading min-w-0 flex-1 truncate first-letter:uppercase" :title="about.schedule">
+            {{ about.schedule }}, on one clock
+          </h2>
+          <span class="flex flex-wrap items-center gap-1.5 text-2 whitespace-nowrap text-ink-2">
             <i class="inline-block w-4 border-t-2 border-line" />median
             <i class="ml-1.5 inline-block h-[9px] w-4 border-t border-line bg-line/15" />p5 to p95
+            <template v-if="against"
+              ><i class="ml-1.5 inline-block w-4 border-t-2 border-dashed border-ghost" /><span
+                class="text-ghost-ink"
+                >{{ againstWords }}</span
+              ></template
+            >
+            <template v-if="isUsualKnown"><i class="ml-1.5 inline-block h-2.5 w-4 bg-usual" />usual</template>
             <i class="ml-1.5 inline-block h-2.5 w-0 border-l-2 border-breached" />no good answer
             <i class="hatched ml-1.5 inline-block h-2.5 w-4" />no result
           </span>
         </div>
+        <ChartTools
+          v-if="series.data.value"
+          :name="`${about.probe} from ${about.vantage_point}`"
+          :columns="bandColumns(series.data.value.unit)"
+          :rows="bandRows(series.data.value)"
+          :query="`/api/streams/${id}/series?from=${asked.from}&to=${asked.to}&points=240`"
+          :chart="{ streams: [id], quantity: about.main }"
+          class="mt-1"
+        >
+          <RouterLink :to="`/compare?streams=${peers}`" class="go">compare with its peers</RouterLink>
+          <RouterLink :to="`/targets/${about.target_id}`" class="go">{{ about.target }}</RouterLink>
+          <RouterLink :to="`/vantage-points/${about.vantage_point_id}`" class="go">{{
+            about.vantage_point
+          }}</RouterLink>
+        </ChartTools>
         <Trouble v-if="series.isError.value" what="The series" :error="series.error.value" @again="series.refetch()" />
         <template v-if="series.data.value">
           <Track :name="MAIN[about.main] ?? about.main_label" :note="slice" :stretch="window" :height="128">
-            <BandPlot :series="series.data.value" :stretch="window" :limits="about.limits" :main="about.main" />
+            <BandPlot
+              :series="series.data.value"
+              :stretch="window"
+              :limits="about.limits"
+              :main="about.main"
+              :usual="usual.data.value"
+              :before="against ? before.data.value : undefined"
+            />
             <p v-if="total === 0" class="absolute inset-x-0 top-1/2 text-center text-2 text-ink-2">
               Nothing measured in this window.
               <template v-if="about.last_run">The last result is of {{ moment(ms(about.last_run), now) }}.</template>
@@ -123,6 +193,9 @@ const slice = computed(() => {
                 >{{ value.figure }}<span class="unit">{{ value.unit }}</span></b
               >
               <span class="block text-1 text-ink-3">{{ instant === null ? 'newest' : 'at the instant' }}</span>
+              <span v-if="usually" class="block text-1 whitespace-normal text-ink-2" :title="usually.hover">{{
+                usually.told
+              }}</span>
             </template>
           </Track>
           <Track v-if="phases.length" name="Phases" note="mean" :stretch="window" :height="88">
@@ -142,12 +215,7 @@ const slice = computed(() => {
           </Track>
           <StateTrack :spans="series.data.value.spans" :stretch="window" />
           <FactTracks :stream="id" :stretch="window" />
-          <div
-            class="grid grid-cols-[104px_minmax(0,1fr)_86px] gap-x-2.5 max-phone:grid-cols-[76px_minmax(0,1fr)_66px]"
-          >
-            <span />
-            <TimeAxis :stretch="window" />
-          </div>
+          <TrackAxis :stretch="window" />
           <p v-if="series.data.value.is_generated" class="text-1 text-ink-3">
             Part of this window is made-up history of the demo, not measured.
           </p>

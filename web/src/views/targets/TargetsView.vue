@@ -107,7 +107,8 @@ async function importFile(event: Event): Promise<void> {
       <tbody v-for="one in found" :key="one.id">
         <tr class="leading-[28px]">
           <th class="border-b border-rule pr-3 font-mid whitespace-nowrap">
-            {{ one.name }} <span v-if="one.is_important" class="text-2 font-normal text-accent-ink">important</span>
+            <RouterLink :to="`/targets/${one.id}`" class="hover:underline">{{ one.name }}</RouterLink>
+            <span v-if="one.is_important" class="text-2 font-normal text-accent-ink">important</span>
           </th>
           <td class="max-w-[34ch] truncate border-b border-rule pr-3 text-ink-2" :title="one.description">
             {{ one.description }}

@@ -150,23 +150,27 @@ function troubles(point: Point): string {
           <th v-if="!isPutting" class="border-b border-rule-strong">address</th>
           <th v-if="!isPutting" class="border-b border-rule-strong">version</th>
           <th
-            class="border-b border-rule-strong text-right"
+            class="border-b border-rule-strong pl-3 text-right"
             title="hub's clock minus its own, and the most by which that can be wrong"
           >
             clock offset
           </th>
           <th
             v-if="!isPutting"
-            class="border-b border-rule-strong text-right"
+            class="border-b border-rule-strong pl-3 text-right"
             title="how late its agent wakes, 95th percentile of a minute"
           >
             wakes late by
           </th>
-          <th v-if="!isPutting" class="border-b border-rule-strong text-right" title="by the schedules of its probes">
+          <th
+            v-if="!isPutting"
+            class="border-b border-rule-strong pl-3 text-right"
+            title="by the schedules of its probes"
+          >
             load
           </th>
-          <th class="border-b border-rule-strong text-right">last call</th>
-          <th class="border-b border-rule-strong text-right">streams not fine</th>
+          <th class="border-b border-rule-strong pl-3 text-right">last call</th>
+          <th class="border-b border-rule-strong pl-3 text-right">streams not fine</th>
         </tr>
       </thead>
       <tbody v-for="point in found" :key="point.id">
@@ -181,7 +185,9 @@ function troubles(point: Point): string {
           </td>
           <th class="border-b border-rule pr-3 font-mid whitespace-nowrap">
             <Dome :state="isAway(point) ? 'silent' : point.summary.is_affected ? point.summary.state : 'fine'" />
-            {{ point.name }}
+            <RouterLink :to="`/vantage-points/${point.id}`" class="hover:underline" @click.stop>{{
+              point.name
+            }}</RouterLink>
           </th>
           <td class="border-b border-rule pr-2 text-ink-2">
             {{ point.kind }}, {{ point.place || 'place not stated' }}
@@ -202,7 +208,7 @@ function troubles(point: Point): string {
               >update {{ moment(ms(point.update_due), now) }}</span
             >
           </td>
-          <td class="border-b border-rule text-right whitespace-nowrap">
+          <td class="border-b border-rule pl-3 text-right whitespace-nowrap">
             <template v-if="point.clock_offset_ms !== null">
               {{ signed(point.clock_offset_ms, 'ms') }}
               <span class="text-2 text-ink-3">± {{ inWords(point.clock_error_ms, 'ms') }}</span>
@@ -211,26 +217,26 @@ function troubles(point: Point): string {
           </td>
           <td
             v-if="!isPutting"
-            class="border-b border-rule text-right whitespace-nowrap"
+            class="border-b border-rule pl-3 text-right whitespace-nowrap"
             :class="point.is_busy ? 'font-mid text-degraded-ink' : ''"
           >
             {{ inWords(point.scheduling_lag_ms, 'ms') }}
           </td>
           <td
             v-if="!isPutting"
-            class="border-b border-rule text-right whitespace-nowrap"
+            class="border-b border-rule pl-3 text-right whitespace-nowrap"
             :title="`${point.probes} probes, about ${bytes(point.load.octets_a_day)} a day`"
           >
             {{ point.load.runs_a_minute.toFixed(1) }} <span class="text-2 text-ink-3">runs/min</span>
           </td>
           <td
-            class="border-b border-rule text-right whitespace-nowrap"
+            class="border-b border-rule pl-3 text-right whitespace-nowrap"
             :title="full(ms(point.seen))"
             :class="isAway(point) ? 'text-silent-ink' : ''"
           >
             {{ duration(now - ms(point.seen)) }} ago
           </td>
-          <td class="border-b border-rule text-right whitespace-nowrap">
+          <td class="border-b border-rule pl-3 text-right whitespace-nowrap">
             {{ point.summary.not_fine }} <span class="text-ink-3">of {{ point.summary.streams }}</span>
             <button
               v-if="may('administer') && point.has_token"

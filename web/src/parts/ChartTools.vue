@@ -1,0 +1,128 @@
+<script setup lang="ts">
+import { Popover, PopoverButton, PopoverPanel } from '@headlessui/vue'
+import { computed, ref } from 'vue'
+
+import type { Shapes } from '@/api/client'
+import { useClock } from '@/app/clock'
+import { download } from '@/app/csv'
+import { full } from '@/app/format'
+import { useSaved } from '@/app/saved'
+
+/** What can be done with a chart: read it as a table, take it as a file, pin it to Now. */
+const props = defineProps<{
+  name: string
+  columns: readonly string[]
+  /** The first of each row is the start of its slice. */
+  rows: readonly (readonly (string | number | null | undefined)[])[]
+  /** The question behind it, as a program would ask it. */
+  query: string
+  chart?: { streams: number[]; quantity?: string | null }
+}>()
+const { window, isFollowing } = useClock()
+const { keep } = useSaved()
+const isOpen = ref(false)
+const pinName = ref('')
+const refresh = ref(60)
+const shown = computed(() =>
+  props.rows.map(([start, ...values]) => ({
+    start: String(start),
+    isGap: values.slice(0, 3).every((value) => value == null),
+    values,
+  })),
+)
+
+async function pin(close: () => void): Promise<void> {
+  if (!props.chart) return
+  const { from, to } = window.value
+  const body: Shapes['ChartBody'] = {
+    kind: 'chart',
+    streams: props.chart.streams,
+    quantity: props.chart.quantity ?? null,
+    refresh_s: refresh.value,
+    ...(isFollowing.value
+      ? { window_s: Math.round((to - from) / 1000) }
+      : { from: new Date(from).toISOString(), to: new Date(to).toISOString() }),
+  }
+  await keep.mutateAsync({ name: pinName.value.trim(), body })
+  close()
+}
+</script>
+
+<template>
+  <div class="text-2">
+    <div class="flex flex-wrap items-baseline gap-x-3.5 gap-y-1 text-ink-2">
+      <button class="go" :aria-expanded="isOpen" @click="isOpen = !isOpen">
+        {{ isOpen ? 'close the table' : 'as a table' }}
+      </button>
+      <button class="go" title="What is shown, as a file" @click="download(name, [columns, ...rows])">CSV</button>
+      <Popover v-if="chart" v-slot="{ close }" class="relative">
+        <PopoverButton class="go" @click="pinName = name.slice(0, 80)">pin to Now</PopoverButton>
+        <PopoverPanel class="lifted absolute left-0 z-20 mt-1 w-[280px] px-3.5 py-2.5" focus>
+          <form class="grid gap-2" @submit.prevent="pin(close)">
+            <label>
+              under the name
+              <input
+                v-model="pinName"
+                class="w-full border-b border-rule-strong bg-transparent py-0.5 text-ink"
+                maxlength="80"
+                required
+              />
+            </label>
+            <label>
+              asked for anew every
+              <select v-model.number="refresh" class="border-b border-rule-strong bg-transparent text-ink">
+                <option :value="10">10 s</option>
+                <option :value="60">1 min</option>
+                <option :value="300">5 min</option>
+                <option :value="3600">1 h</option>
+              </select>
+            </label>
+            <p class="text-1 text-ink-3">
+              {{
+                isFollowing
+                  ? 'It keeps the length of this window, and follows now.'
+                  : 'It keeps this window as it is held.'
+              }}
+            </p>
+            <p v-if="keep.isError.value" class="text-breached-ink">{{ keep.error.value?.message }}</p>
+            <button class="go justify-self-end">Pin it</button>
+          </form>
+        </PopoverPanel>
+      </Popover>
+      <slot />
+    </div>
+    <div
+      v-if="isOpen"
+      class="mt-2 max-h-[320px] overflow-auto border-y border-rule-strong"
+      tabindex="0"
+      role="region"
+      :aria-label="`${name} as a table`"
+    >
+      <p class="border-b border-rule py-1 text-1 text-ink-3">
+        asked as <code class="break-all">{{ query }}</code>
+      </p>
+      <table class="w-full border-collapse">
+        <thead class="sticky top-0 bg-ground">
+          <tr>
+            <th
+              v-for="(column, index) in columns"
+              :key="column"
+              class="border-b border-rule-strong py-1 text-ink-3"
+              :class="index ? 'text-right' : ''"
+            >
+              {{ column }}
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="row in shown" :key="row.start" :class="row.isGap ? 'hatched' : ''">
+            <td class="border-b border-rule pr-3">{{ full(Date.parse(row.start)) }}</td>
+            <td v-for="(value, index) in row.values" :key="index" class="border-b border-rule text-right">
+              {{ value == null ? 'no result' : value.toLocaleString('en-GB') }}
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </div>
+</template>

@@ -1,0 +1,25 @@
+<script setup lang="ts">
+import type { Shapes } from '@/api/client'
+import type { Stretch } from '@/app/clock'
+import BandPlot from '@/parts/BandPlot.vue'
+
+/** The small series of the stream that tells a matter best, over the shared window. */
+defineProps<{ matter: Shapes['MatterShape']; series: Shapes['SeriesShape'] | undefined; stretch: Stretch }>()
+</script>
+
+<template>
+  <div>
+    <div class="relative h-[40px]">
+      <BandPlot
+        v-if="series"
+        :series="series"
+        :stretch="stretch"
+        :limits="matter.limits"
+        :main="matter.main"
+        is-small
+        is-bare
+      />
+    </div>
+    <p class="truncate text-1 text-ink-3" :title="matter.main_label">{{ matter.main_label }}</p>
+  </div>
+</template>
