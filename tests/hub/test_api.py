@@ -1,5 +1,6 @@
 """The API: what it says of itself, of probes, of streams, and of what is wrong."""
 
+import socket
 import subprocess
 import sys
 import tempfile
@@ -261,7 +262,8 @@ class Streams(ApiCase):
         ribbon = self.client.get("/api/ribbon").json()
         self.assertEqual(ribbon["streams"], 1)
         self.assertEqual(max(ribbon["breached"]), 1)
-        self.assertEqual(sum(ribbon["results"]), 30)
+        # One run in each of thirty minutes.
+        self.assertEqual(sum(ribbon["is_measured"]), 30)
 
     def test_arriving_counts_the_last_minute(self) -> None:
         self.take(self.stream, [1.0, 2.0, 3.0], step_us=SECOND)
@@ -405,6 +407,14 @@ class Starting(unittest.TestCase):
         first.listen()
         with self.assertRaisesRegex(PortTaken, r"Port \d+ .* in use.*--port"):
             listen("127.0.0.1", first.getsockname()[1])
+
+    def test_the_second_piece_of_an_answer_does_not_wait(self) -> None:
+        """RFC 896 (Nagle) would hold it back until the first piece is acknowledged, which RFC 1122 §4.2.3.2 lets take up to
+        half a second."""
+        with listen("127.0.0.1", 0) as sock:
+            sock.listen()
+            with socket.create_connection(sock.getsockname()), sock.accept()[0] as accepted:
+                self.assertTrue(accepted.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY))
 
     def test_the_command_line_says_it_in_one_line(self) -> None:
         first = listen("127.0.0.1", 0)

@@ -217,6 +217,25 @@ class Many(ArrangementCase):
         self.client.post("/api/vantage-points/changes", json={"vantage_points": [point], "withdraw_update": True})
         self.assertIsNone(self.client.get("/api/agents/self/assignment", headers=agent).json()["update"])
 
+    def test_whose_they_are_is_kept_whatever_their_agents_were_not_told(self) -> None:
+        point, agent = self.hub.enrol()
+        body = {"vantage_points": [point], "country": " Skerries ", "person": "Ines H."}
+        found = self.client.post("/api/vantage-points/changes", json=body).json()[0]
+        self.assertEqual((found["country"], found["person"]), ("Skerries", "Ines H."))
+
+        def reported(**more: str) -> tuple[str, str]:
+            counts = dict.fromkeys(("spooled", "dropped_details", "dropped_results", "missed_slots"), 0)
+            report = {"description": {"name": "Lundhavn"} | more, "scheduling_lag_us": 0, "is_busy": False} | counts
+            answer = self.hub.client.put("/api/agents/self/report", json=report, headers=agent)
+            self.assertEqual(answer.status_code, 204, answer.text)
+            (one,) = self.client.get("/api/vantage-points").json()
+            return one["country"], one["person"]
+
+        self.assertEqual(reported(), ("Skerries", "Ines H."))
+        self.assertEqual(reported(person="Olu A."), ("Skerries", "Olu A."))
+        cleared = {"vantage_points": [point], "person": ""}
+        self.assertEqual(self.client.post("/api/vantage-points/changes", json=cleared).json()[0]["person"], "")
+
 
 class Coverage(ArrangementCase):
     def test_what_nobody_measures_and_who_does_not_follow(self) -> None:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from statsmodels.stats.proportion import proportion_confint
 
-from kuppel.hub.engine import pool
+from kuppel.hub.engine import pool, statistic
 from kuppel.hub.engine.usual import WEEKS, UsualKeeper
 from kuppel.store import totals
 from kuppel.store import usual as kept_usual
@@ -118,6 +118,51 @@ class Overviews(OverviewCase):
                     self.assertAlmostEqual(found["p50"][at], wanted, delta=0.011 * wanted)
             failed = sum(one is None for own in self.values.values() for one in own.values())
             self.assertEqual(sum(found["failed"]), failed)
+
+    def test_the_matrix_tells_any_statistic(self) -> None:
+        """By numpy over the samples; from the summaries of hours and days within 1 %, the mean and the worst exactly."""
+        for most, within in ((120_000, 0.0), (1, 0.011)):
+            with unittest.mock.patch.object(statistic, "MOST_SAMPLES", most):
+                for measure, wanted in (
+                    ("p99", lambda values: np.percentile(values, 99, method="inverted_cdf")),
+                    ("mean", np.mean),
+                    ("worst", np.max),
+                ):
+                    found = self.get("matrix", self.now - 3 * DAY, measure=measure, quantity="total", kind="http")
+                    self.assertEqual(found["quantity"], "total")
+                    for cell in found["cells"]:
+                        own = wanted(self.own(cell["shown"], self.now - 3 * DAY, self.now))
+                        bound = own * within if measure == "p99" else 1e-6
+                        self.assertAlmostEqual(cell["figure"]["value"], own, delta=bound + 1e-9)
+                        self.assertEqual(cell["figure"]["unit"], "ms")
+                        # What is usual is known of the main quantity's median and bad end alone.
+                        self.assertIsNone(cell["departure"])
+
+    def test_a_quantity_that_a_kind_does_not_measure_has_no_cell(self) -> None:
+        found = self.get("matrix", self.now - DAY, quantity="rtt")
+        self.assertEqual([one["shown"] for one in found["cells"]], [None, None])
+        found = self.get("matrix", self.now - DAY, quantity="first_byte")
+        self.assertEqual({one["shown"] for one in found["cells"]}, set(self.streams))
+        self.assertEqual([one["figure"]["value"] for one in found["cells"]], [None, None])
+        self.assertEqual(self.get("matrix", self.now - DAY, 422, quantity="warmth")["field"], "quantity")
+
+    def test_what_is_usual_for_all_together(self) -> None:
+        """Each hour's percentiles over the runs of both, by numpy; of an hour of the week, the median of its weeks."""
+        found = self.get("overview/usual", self.now - DAY, of="target", id=1, kind="http")
+        until_us = self.now // DAY * DAY
+        for at, start in enumerate(found["starts"]):
+            start_us = int(np.datetime64(start.removesuffix("Z"), "us").astype(int))
+            # Six days hold each hour of the week once: the one of the last day, or of the same day of the week before.
+            hour_us = start_us if start_us + HOUR <= until_us else start_us - 7 * DAY
+            values = self.together(hour_us, hour_us + HOUR)
+            if values.size == 0:
+                continue
+            self.assertEqual(found["counts"][at], values.size)
+            for name, share in (("low", 5), ("centre", 50), ("high", 95)):
+                wanted = np.percentile(values, share, method="inverted_cdf")
+                self.assertAlmostEqual(found[name][at], wanted, delta=0.011 * wanted)
+        self.assertGreater(sum(found["counts"]), 200)
+        self.assertEqual(self.get("overview/usual", self.now - DAY, 422, of="all", kind="icmp")["field"], "kind")
 
     def test_failed_runs_newest_first_with_why(self) -> None:
         found = self.get("overview/failed", self.now - DAY, of="vantage_point", id=2)

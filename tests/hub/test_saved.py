@@ -59,6 +59,14 @@ class Saved(SavedCase):
         self.assertEqual(kept, made)
         self.assertEqual((kept["body"]["from"], kept["body"]["window_s"]), ("2026-09-16T22:00:00Z", None))
 
+    def test_many_together_are_kept_by_what_they_share(self) -> None:
+        together = {"of": "target", "id": 1, "probes": "http"}
+        made = self.keep("the site", kind="chart", together=together, window_s=86_400)
+        self.assertEqual((made["body"]["together"], made["body"]["streams"]), (together, []))
+        self.keep("x", 422, kind="chart", together=together, streams=[self.stream], window_s=600)
+        self.keep("x", 404, kind="chart", together=together | {"id": 99}, window_s=600)
+        self.keep("x", 422, kind="chart", together=together | {"probes": "smoke"}, window_s=600)
+
     def test_what_cannot_be_kept_is_named(self) -> None:
         for body in (
             {"kind": "view", "address": "https://elsewhere.example/"},

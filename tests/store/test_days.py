@@ -68,6 +68,7 @@ class DaysCase(StoreCase):
     def told(self, from_us: int = 0, to_us: int = NOW) -> object:
         """Everything that reading tells of a window."""
         starts = np.arange(FIRST, NOW, 3_600_000_000)
+        starts_of_minutes = np.arange(FIRST, FIRST + DAY_US, 7 * MINUTE)
         with self.database.reading() as connection:
             found = history.samples(connection, [self.stream], ["total", "tls"], from_us, to_us)
             return (
@@ -80,6 +81,9 @@ class DaysCase(StoreCase):
                 history.runs_after(connection, self.stream, from_us, 2000),
                 history.runs_per_slice(connection, starts, 3_600_000_000, FIRST, NOW).tolist(),
                 history.runs_per_slice(connection, starts, 7 * MINUTE, FIRST, FIRST).tolist(),
+                history.measured(connection, starts, 3_600_000_000, FIRST, NOW).tolist(),
+                history.measured(connection, np.arange(FIRST, NOW, DAY_US), DAY_US, FIRST, NOW).tolist(),
+                history.measured(connection, starts_of_minutes, 7 * MINUTE, FIRST + MINUTE, FIRST + DAY_US).tolist(),
             )
 
 

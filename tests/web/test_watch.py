@@ -194,6 +194,37 @@ class Matrix(BrowserCase):
         fine = self.page.get_by_role("row").filter(has=self.page.get_by_role("rowheader", name="Ostrey"))
         expect(fine.locator("td.bg-slower-3, td.bg-slower-4")).to_have_count(0)
 
+    def test_rows_stand_by_country_and_by_person(self) -> None:
+        self.open("/matrix")
+        heads = self.page.locator("tbody > tr:first-child > th > b")
+        for by in ("country", "person"):
+            self.page.get_by_label("rows by").select_option(by)
+            expect(heads.first).to_be_visible()
+            stated = {one[by] for one in demo().ask("vantage-points")}
+            wanted = {one or "not stated" for one in stated}
+            self.page.wait_for_function("(by) => location.search.includes(`rows=${by}`)", arg=by)
+            self.assertEqual(set(heads.all_inner_texts()), wanted)
+
+    def test_any_quantity_of_a_kind_by_any_statistic(self) -> None:
+        window = f"from={_ago(6 * 3600)}&to={_ago(0)}"
+        self.open(f"/matrix?{window}")
+        self.page.get_by_label("probes").select_option(label="web fetch")
+        self.page.get_by_label("of", exact=True).select_option(label="from request to first byte")
+        self.page.get_by_role("radio", name="p99").click()
+        found = demo().ask(f"matrix?measure=p99&kind=http&quantity=first_byte&{window}")
+        by_id = {one["id"]: one["name"] for one in found["rows"]}
+        targets = {one["id"]: one["name"] for one in found["columns"]}
+        cells = [one for one in found["cells"] if one["figure"]["value"] is not None and one["figure"]["count"] >= 30]
+        self.assertGreater(len(cells), 20)
+        for cell in cells[:6]:
+            value = cell["figure"]["value"]
+            told = f"{by_id[cell['vantage_point']]} to {targets[cell['target']]}: "
+            link = self.page.get_by_role("link", name=re.compile(f"^{re.escape(told)}"))
+            shown = re.search(r": ([\d.,]+)", link.get_attribute("aria-label") or "")
+            assert shown is not None
+            # Three figures that count are shown.
+            self.assertAlmostEqual(float(shown[1].replace(",", "")), value, delta=0.006 * value)
+
     def test_what_is_shown_is_a_file(self) -> None:
         self.open("/matrix?find=Quillnet")
         expect(self.page.get_by_role("rowheader", name="Lundhavn")).to_be_visible()
@@ -201,7 +232,7 @@ class Matrix(BrowserCase):
             self.page.get_by_role("button", name="CSV").click()
         rows = list(csv.reader(Path(told.value.path()).read_text().splitlines()))
         self.assertEqual({one[1] for one in rows[1:]}, {"Quillnet"})
-        self.assertEqual(len(rows[0]), 3 + 3 * len(demo().ask("matrix")["columns"]))
+        self.assertEqual(len(rows[0]), 5 + 3 * len(demo().ask("matrix")["columns"]))
 
     def test_a_view_is_saved_and_found_again(self) -> None:
         self.open("/matrix?find=Tarnmobile&measure=loss")
@@ -258,6 +289,47 @@ class Pages(BrowserCase):
         self.page.get_by_label("Narrow by name").fill("Averil path")
         rows = self.page.get_by_role("row").filter(has_text="path to the booking site")
         expect(rows).to_have_count(1)
+
+    def test_all_of_a_target_together_against_its_usual_on_a_map_and_pinned(self) -> None:
+        target = next(one["id"] for one in demo().ask("targets") if one["name"] == "booking site")
+        self.open(f"/targets/{target}")
+        expect(self.page.locator("[data-usual]")).to_be_attached()
+        places = self.page.locator("[data-place]")
+        expect(places.first).to_be_visible()
+        points = demo().ask(f"overview/points?of=target&id={target}&kind=http")["points"]
+        told = " ".join(places.all_inner_texts())
+        self.assertIn("Kelmouth", told)
+        self.assertLessEqual(places.count(), len(points))
+        places.filter(has_text="Kelmouth").first.hover()
+        expect(self.page.get_by_role("tooltip")).to_contain_text("month")
+        self.page.get_by_role("button", name="pin to Now").click()
+        self.page.get_by_label("under the name").fill("the whole site")
+        self.page.get_by_role("button", name="Pin it").click()
+        expect(self.page.get_by_role("button", name="Pin it")).to_have_count(0)
+        self.open("/now")
+        pinned = self.page.locator("[data-pinned]").filter(has_text="the whole site")
+        expect(pinned.locator("[data-line]")).to_have_count(1)
+        expect(pinned.get_by_role("link", name="the whole site")).to_have_attribute("href", f"/targets/{target}")
+        pinned.get_by_role("button", name="Unpin").click()
+        expect(pinned).to_have_count(0)
+
+    def test_a_phase_is_pinned_by_itself(self) -> None:
+        stream = demo().stream("booking front page", "Kelmouth")
+        self.open(f"/streams/{stream}")
+        self.page.get_by_role("button", name="as a table").click()
+        expect(self.page.get_by_role("columnheader", name="secure, mean, ms")).to_be_visible()
+        self.page.get_by_role("button", name="pin to Now").click()
+        self.page.get_by_label("under the name").fill("handshakes")
+        self.page.get_by_label("of it").select_option(label="secure")
+        with self.page.expect_request("**/api/saved") as asked:
+            self.page.get_by_role("button", name="Pin it").click()
+        self.assertEqual(asked.value.post_data_json["body"]["quantity"], "tls")
+        expect(self.page.get_by_role("button", name="Pin it")).to_have_count(0)
+        self.open("/now")
+        pinned = self.page.locator("[data-pinned]").filter(has_text="handshakes")
+        expect(pinned.locator("[data-line]")).to_have_count(1)
+        pinned.get_by_role("button", name="Unpin").click()
+        expect(pinned).to_have_count(0)
 
     def test_a_failed_run_leads_to_itself(self) -> None:
         targets = {one["name"]: one["id"] for one in demo().ask("targets")}

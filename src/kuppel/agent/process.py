@@ -167,6 +167,8 @@ class Agent:
             kind=self._settings.kind,
             place=self._settings.place,
             provider=self._settings.provider,
+            country=self._settings.country,
+            person=self._settings.person,
             version=__version__,
             addresses=source or own_addresses(),
         )

@@ -17,6 +17,8 @@ class AgentSettings(BaseSettings):
     kind: Literal["public", "site", "mobile", "personal"] = "site"
     place: str = ""
     provider: str = ""
+    country: str = ""
+    person: str = ""
     state: Path = Field(default=Path("kuppel-agent"), description="Folder for the agent's token and spool.")
     source: str | None = Field(default=None, description="Source address of probes that are bound to nothing themselves.")
     authority: Path | None = Field(default=None, description="Certificates (PEM) to trust for the hub.")

@@ -66,7 +66,7 @@ def baseline(times_us: IntArray, values: FloatArray, end: float = 0.95) -> Basel
     """
     starts = times_us // HOUR_US
     single = {int(one): percentile(values[starts == one], end) for one in np.unique(starts)}
-    ends = _ends(np.array(list(single), np.int64) * HOUR_US, list(single.values()))
+    ends = weekly_medians(np.array(list(single), np.int64) * HOUR_US, list(single.values()))
     hours = hour_of_week(times_us)
     order = np.argsort(hours, kind="stable")
     ordered = values[order]
@@ -82,9 +82,12 @@ def baseline(times_us: IntArray, values: FloatArray, end: float = 0.95) -> Basel
     return Baseline(centre, spread, ends, count)
 
 
-def _ends(starts_us: IntArray, ends: Sequence[float]) -> FloatArray:
-    """The median of the ends of the single hours for each hour of the week; of all hours where it has none."""
-    hours, values = hour_of_week(starts_us), np.array(ends)
+def weekly_medians(starts_us: IntArray, told: Sequence[float]) -> FloatArray:
+    """The median of what single hours tell for each hour of the week, shape (168,); of all hours where it has none.
+
+    What was unlike itself in one week of six moves none of them.
+    """
+    hours, values = hour_of_week(starts_us), np.array(told)
     found = np.full(HOURS, np.median(values) if values.size else np.nan)
     for hour in np.unique(hours).tolist():
         found[hour] = np.median(values[hours == hour])
@@ -104,7 +107,7 @@ def of_sketches(hour_starts_us: IntArray, sketches: Sequence[Sketch], end: float
         if one.count:
             own[hour].append(one)
     filled = [(start, one) for start, one in zip(hour_starts_us.tolist(), sketches, strict=True) if one.count]
-    ends = _ends(np.array([start for start, _ in filled], np.int64), [quantile(one, end) for _, one in filled])
+    ends = weekly_medians(np.array([start for start, _ in filled], np.int64), [quantile(one, end) for _, one in filled])
     each = [merged(some) for some in own]
     centre, spread = np.full(HOURS, np.nan), np.full(HOURS, np.nan)
     count = np.zeros(HOURS, dtype=np.int64)

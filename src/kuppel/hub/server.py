@@ -49,6 +49,9 @@ def listen(host: str, port: int) -> socket.socket:
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     sock = socket.socket(family, socket.SOCK_STREAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    # Its connections inherit it. An answer is written in two pieces; without it the second waits 40 ms for the other side
+    # to acknowledge the first (RFC 896 with RFC 1122 §4.2.3.2).
+    sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     try:
         sock.bind((host, port))
     except OSError as error:

@@ -73,7 +73,7 @@ class LivePoints:
         host = self.world.topology.hosts[point.name]
         settings = AgentSettings(
             hub=self.hub, name=point.name, kind=point.kind, place=point.words, provider=point.provider,
-            state=agent_folder(self.folder, point.name), source=host.address,
+            country=point.country, person=point.person, state=agent_folder(self.folder, point.name), source=host.address,
         )  # fmt: skip
         net = SimulatedNet(self.world, point.name, SystemClock(), self.loading if point.name == "North" else None)
         return Agent(settings, net, SimulatedLag(self.world, point.name))

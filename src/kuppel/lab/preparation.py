@@ -207,6 +207,8 @@ def _enrol(writer: Writer, point: Point, folder: Path, world: World, enrolled_us
         "kind": point.kind,
         "place": point.words,
         "provider": point.provider,
+        "country": point.country,
+        "person": point.person,
         "version": __version__,
         "addresses": [world.topology.hosts[point.name].address],
         **_position(point.place),

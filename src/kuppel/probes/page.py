@@ -115,7 +115,8 @@ def figures(loaded: PageLoaded, quiet_ms: float) -> dict[str, float]:
             "load": marks["loadEventEnd"],
             "ttfb": marks["responseStart"],
         }
-    progress = visual_progress(loaded.frames)
+    # Frames of a page that nothing was painted of look complete from the first.
+    progress = visual_progress(loaded.frames) if loaded.fcp_ms is not None else []
     entries = loaded.archive.get("log", {}).get("entries", [])
     found |= {
         "first_paint": loaded.first_paint_ms,

@@ -21,7 +21,8 @@ value; it is left out when all have it. A block that fails its checksum is damag
 """
 
 import zlib
-from typing import Any
+from functools import lru_cache
+from typing import Any, TypeVar
 
 import numpy as np
 import orjson
@@ -38,6 +39,9 @@ _HOURS_LEVEL = 12
 _MOST_DECIMALS = 6
 # Integers up to here are exact in a double.
 _EXACT = 2.0**52
+# The last days of the streams that somebody looks at; 4 kB each, or about.
+_REMEMBERED = 4096
+Column = TypeVar("Column", IntArray, FloatArray)
 
 
 class BlockDamaged(Exception):
@@ -74,7 +78,13 @@ def _decode_slots(body: bytes) -> IntArray:
     return (first + least + slots * width + _from_planes(body[end:], size).view(np.int64)).astype(np.int64)
 
 
+@lru_cache(maxsize=_REMEMBERED)
 def decode_times(block: bytes) -> IntArray:
+    """Not to be written to: who asks for the same block again gets the same array."""
+    return _fixed(_times(block))
+
+
+def _times(block: bytes) -> IntArray:
     body = _unpacked((_TIMES, _SLOTS), block)
     if block[0] == _SLOTS:
         return _decode_slots(body)
@@ -91,8 +101,15 @@ def encode_values(values: FloatArray, *, is_quick: bool = False) -> bytes:
     return min((_packed(codec, body) for codec, body in _value_bodies(values, is_quick=is_quick)), key=len)
 
 
+@lru_cache(maxsize=_REMEMBERED)
 def decode_values(block: bytes) -> FloatArray:
-    return _values(block[0], _unpacked((_DECIMAL, _FLOAT, _PLANES), block))
+    """Not to be written to, as those of `decode_times`."""
+    return _fixed(_values(block[0], _unpacked((_DECIMAL, _FLOAT, _PLANES), block)))
+
+
+def _fixed(values: Column) -> Column:
+    values.flags.writeable = False
+    return values
 
 
 def plain_values(values: FloatArray, *, is_quick: bool = False) -> bytes:
@@ -155,6 +172,7 @@ def encode_codes(codes: NDArray[np.uint8]) -> bytes:
     return _packed(_CODES, codes.tobytes())
 
 
+@lru_cache(maxsize=_REMEMBERED)
 def decode_codes(block: bytes) -> NDArray[np.uint8]:
     return np.frombuffer(_unpacked(_CODES, block), np.uint8)
 

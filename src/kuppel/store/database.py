@@ -129,7 +129,10 @@ class Database:
 
     def _file_engine(self, path: Path, begin: str, *, is_read_only: bool) -> Engine:
         # What is stored, passwords' hashes too, must not reach the log with an error.
-        options: dict[str, Any] = {"hide_parameters": True} | ({} if is_read_only else {"poolclass": NullPool})
+        options: dict[str, Any] = {"hide_parameters": True}
+        # To open a connection takes longer than most reads: as many stay open as are in use at once at the busiest, and the
+        # one that was used last, whose pages are at hand, is used next.
+        options |= {"pool_size": 20, "pool_use_lifo": True} if is_read_only else {"poolclass": NullPool}
         engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False}, **options)
 
         @event.listens_for(engine, "connect")

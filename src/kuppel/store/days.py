@@ -23,7 +23,7 @@ from kuppel.core.reason import Reason
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.store import block, summary, tables
 from kuppel.store.database import remembered
-from kuppel.store.dialect import insert, put_rows
+from kuppel.store.dialect import insert, plain_rows, put_rows
 
 # Columns that every stream's day has, beside those of its quantities; names that no quantity has.
 TIMES, CODES, BODIES = "_times", "_codes", "_bodies"
@@ -87,8 +87,8 @@ def key_series(key: int) -> int:
 
 def horizon(connection: Connection) -> int:
     """What was measured before this moment is in blocks; 0 before the first day was finished."""
-    found = connection.execute(select(tables.mark.c.value).where(tables.mark.c.name == _HORIZON)).scalar()
-    return int(found or 0)
+    found = plain_rows(connection, f"SELECT value FROM \"{tables.mark.name}\" WHERE name = '{_HORIZON}'")
+    return int(found[0][0] or 0) if found else 0
 
 
 def move_horizon(connection: Connection, to_us: int) -> None:
@@ -153,23 +153,24 @@ def rows_of(
     count = (end - start) * len(wanted)
     if count <= 0:
         return []
-    # The driver's own cursor: over tens of thousands of rows, all that stands above it costs more than the reading.
-    cursor = connection.connection.cursor()
     statement = "SELECT key" + "".join(f', "{name}"' for name in columns) + f' FROM "{table.name}" WHERE key'
-    try:
-        if count > _SOUGHT and len(wanted) > _SOUGHT_SHARE * _series_count(connection):
-            own = set(wanted)
-            cursor.execute(f"{statement} >= {start * _KEY_SERIES} AND key < {end * _KEY_SERIES} ORDER BY key")
-            return [row for row in cursor.fetchall() if row[0] % _KEY_SERIES in own]
-        keys = [day * _KEY_SERIES + one for day in range(start, end) for one in wanted]
-        found: list[Any] = []
-        for at in range(0, count, _KEYS_AT_ONCE):
-            chosen = ",".join(map(str, keys[at : at + _KEYS_AT_ONCE]))
-            cursor.execute(f"{statement} IN ({chosen}) ORDER BY key")
-            found += cursor.fetchall()
-        return found
-    finally:
-        cursor.close()
+    if count > _SOUGHT and len(wanted) > _SOUGHT_SHARE * _series_count(connection):
+        own = set(wanted)
+        rows = plain_rows(connection, f"{statement} >= {start * _KEY_SERIES} AND key < {end * _KEY_SERIES} ORDER BY key")
+        return [row for row in rows if row[0] % _KEY_SERIES in own]
+    keys = [day * _KEY_SERIES + one for day in range(start, end) for one in wanted]
+    found: list[Any] = []
+    for at in range(0, count, _KEYS_AT_ONCE):
+        chosen = ",".join(map(str, keys[at : at + _KEYS_AT_ONCE]))
+        found += plain_rows(connection, f"{statement} IN ({chosen}) ORDER BY key")
+    return found
+
+
+def has_any(connection: Connection, day_us: int) -> bool:
+    """Whether anything was measured on a finished day."""
+    start = day_us // DAY_US * _KEY_SERIES
+    stretch = f"key >= {start} AND key < {start + _KEY_SERIES}"
+    return bool(plain_rows(connection, f'SELECT 1 FROM "{tables.day_summary.name}" WHERE {stretch} LIMIT 1'))
 
 
 def groups_of(rows: Sequence[Any], groups: Mapping[int, int]) -> list[int]:
@@ -193,7 +194,7 @@ def first_day(connection: Connection) -> int | None:
 
 def first_day_of(connection: Connection, table: Table) -> int | None:
     """The start of the oldest day in one of the tables of finished days."""
-    key = connection.execute(select(func.min(table.c.key))).scalar()
+    ((key,),) = plain_rows(connection, f'SELECT min(key) FROM "{table.name}"')
     return None if key is None else key_day(int(key))
 
 

@@ -39,6 +39,16 @@ def put_rows(connection: Connection, table: Table, rows: Iterable[tuple[Any, ...
     _write(connection, table, list(itertools.chain.from_iterable(rows)), is_replacing=True)
 
 
+def plain_rows(connection: Connection, statement: str) -> list[tuple[Any, ...]]:
+    """The driver's own rows: over tens of thousands of them, all that stands above it costs more than the reading."""
+    cursor = connection.connection.cursor()
+    try:
+        cursor.execute(statement)
+        return list(cursor.fetchall())
+    finally:
+        cursor.close()
+
+
 def _write(connection: Connection, table: Table, values: list[Any], *, is_replacing: bool) -> int:
     written = 0
     columns = len(table.c)

@@ -1,5 +1,6 @@
 """Reading what was measured: runs, samples, facts, over windows [from_us, to_us)."""
 
+import contextlib
 import itertools
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, select
 
 from kuppel.core import sketch as sketches
-from kuppel.core.duration import DAY_US, HOUR_US
+from kuppel.core.duration import DAY_US, HOUR_US, MINUTE_US
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.core.sketch import Sketch
 from kuppel.store import block, days, summary, tables, tail
@@ -18,6 +19,7 @@ from kuppel.store.summary import Summary
 from kuppel.store.tail import TailRun
 
 _FOREVER_US = 2**62
+_SERIES_AT_ONCE = 12
 _NOTHING = (np.empty(0, dtype=np.int64), np.empty(0))
 
 
@@ -402,45 +404,67 @@ def newest_facts(connection: Connection, name: str) -> dict[int, str]:
 
 
 def runs_per_slice(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> IntArray:
-    """How many runs of the window fall into each slice; counted in SQL, since a window may hold millions.
-
-    Before the horizon, slices of an hour or more are counted from the hours' summaries, those of a day or more from the
-    days', each by its start.
-    """
+    """How many runs of the window fall into each slice; for windows of some hours."""
     counts = np.zeros(starts_us.size, dtype=np.int64)
     horizon_us = days.horizon(connection)
     for start_us, count in tail.runs_per_slice(connection, width_us, max(from_us, horizon_us), to_us):
         counts[(start_us - int(starts_us[0])) // width_us] += count
-    if from_us < horizon_us:
-        for times, weights in _finished_counts(connection, width_us, from_us, min(to_us, horizon_us)):
-            inside = (times >= from_us) & (times < to_us)
-            np.add.at(counts, (times[inside] - starts_us[0]) // width_us, weights[inside])
+    for start, end in _days_before(from_us, min(to_us, horizon_us)):
+        for times in _times_of(connection, _all_series(connection), start, MINUTE_US):
+            inside = times[(times >= start) & (times < end)]
+            counts += np.bincount((inside - starts_us[0]) // width_us, minlength=counts.size)
     return counts
 
 
-def _finished_counts(
-    connection: Connection, width_us: int, from_us: int, to_us: int
-) -> Iterator[tuple[IntArray, IntArray]]:
-    """Times before the horizon and how many runs each stands for."""
-    query = select(tables.series.c.id).where(tables.series.c.quantity == days.TIMES)
-    series = connection.execute(query).scalars().all()
-    if width_us >= DAY_US:
-        for key, count in days.rows_of(connection, tables.day_summary, ["count"], series, from_us, to_us):
-            # By its start, or by that of the window where it begins within the day.
-            yield np.array([max(days.key_day(key), from_us)]), np.array([count])
-        return
+def measured(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> NDArray[np.bool_]:
+    """Whether anything was measured in each slice of the window.
+
+    Before the horizon, slices of an hour or more are told from the hours' summaries, those of a day or more from the days'.
+    """
+    found = np.zeros(starts_us.size, dtype=bool)
+    horizon_us = days.horizon(connection)
+    found |= tail.measured(connection, starts_us, width_us, max(from_us, horizon_us), to_us)
+    series = _all_series(connection)
+    for start, end in _days_before(from_us, min(to_us, horizon_us)):
+        if width_us >= DAY_US:
+            at = (start - int(starts_us[0])) // width_us
+            found[at] = found[at] or days.has_any(connection, start)
+            continue
+        # What can be told of the day: its hours, each by its start, or all slices.
+        step_us = HOUR_US if width_us >= HOUR_US else width_us
+        able = np.unique((np.arange(start, end, step_us) - int(starts_us[0])) // width_us)
+        # A few streams tell of the whole day, unless nothing was measured in a part of it.
+        for at in range(0, len(series), _SERIES_AT_ONCE):
+            if found[able].all():
+                break
+            for times in _times_of(connection, series[at : at + _SERIES_AT_ONCE], start, width_us):
+                inside = times[(times >= start) & (times < end)]
+                found[(inside - int(starts_us[0])) // width_us] = True
+    return found
+
+
+def _days_before(from_us: int, to_us: int) -> list[tuple[int, int]]:
+    """The pieces of a window that lie within one day each."""
+    starts = range(from_us // DAY_US * DAY_US, to_us, DAY_US)
+    return [(max(one, from_us), min(one + DAY_US, to_us)) for one in starts]
+
+
+def _all_series(connection: Connection) -> list[int]:
+    """The series that tell when each stream ran."""
+    query = select(tables.series.c.id).where(tables.series.c.quantity == days.TIMES).order_by(tables.series.c.id)
+    return list(connection.execute(query).scalars())
+
+
+def _times_of(connection: Connection, series: Sequence[int], day_us: int, width_us: int) -> Iterator[IntArray]:
+    """When some streams ran on a finished day; for slices of an hour or more, the hours that hold any."""
     is_by_hour = width_us >= HOUR_US
     table = tables.hour_summaries if is_by_hour else tables.block
-    for key, payload in days.rows_of(connection, table, ["payload"], series, from_us, to_us):
-        try:
+    for key, payload in days.rows_of(connection, table, ["payload"], series, day_us, day_us + 1):
+        with contextlib.suppress(block.BlockDamaged):
             if is_by_hour:
-                hours, counts = summary.hour_counts(payload)
-                yield days.key_day(key) + hours * HOUR_US, counts
+                yield days.key_day(key) + summary.hours_with_any(payload) * HOUR_US
             else:
-                times = block.decode_times(payload)
-                yield times, np.ones(times.size, dtype=np.int64)
-        except block.BlockDamaged:
-            continue
+                yield block.decode_times(payload)
 
 
 def run_count(connection: Connection, from_us: int, to_us: int) -> int:

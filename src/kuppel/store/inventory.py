@@ -34,6 +34,8 @@ class VantagePoint:
     kind: str
     place: str
     provider: str
+    country: str
+    person: str
     version: str
     addresses: list[str]
     tags: list[str]
@@ -148,7 +150,7 @@ def enrol(
     """
     table = tables.vantage_point
     _refuse_taken_name(connection, table, description["name"], known_id)
-    values = {**description, "token_hash": token_hash, "seen_us": now_us}
+    values = {**_stated(description), "token_hash": token_hash, "seen_us": now_us}
     if known_id is not None:
         connection.execute(update(table).where(table.c.id == known_id).values(values))
         return known_id
@@ -168,12 +170,21 @@ def arrange_vantage_point(
     tags: Sequence[str],
     update_due_us: int | None,
     position: tuple[float, float] | None,
+    country: str,
+    person: str,
 ) -> VantagePoint:
-    """Give a vantage point its tags and position (degrees east and north), and say from when on its agent takes the hub's
-    version."""
+    """Give a vantage point its tags, position (degrees east and north), country and person, and say from when on its agent
+    takes the hub's version."""
     table = tables.vantage_point
     longitude, latitude = position or (None, None)
-    values = {"tags": list(tags), "update_due_us": update_due_us, "longitude": longitude, "latitude": latitude}
+    values = {
+        "tags": list(tags),
+        "update_due_us": update_due_us,
+        "longitude": longitude,
+        "latitude": latitude,
+        "country": country,
+        "person": person,
+    }
     connection.execute(update(table).where(table.c.id == vantage_point_id).values(values))
     return vantage_point(connection, vantage_point_id)
 
@@ -186,15 +197,25 @@ def withdraw_agent_token(connection: Connection, vantage_point_id: int) -> Vanta
 
 
 def note_report(connection: Connection, vantage_point_id: int, values: Mapping[str, Any], now_us: int) -> None:
-    """Keep what an agent says of itself. Its name is what it enrolled with and does not change by a report."""
-    kept = {key: value for key, value in values.items() if key != "name"}
+    """Keep what an agent says of itself. Its name is what it enrolled with and does not change by a report; nor does a
+    country or a person that an admin gave and the agent was not told."""
+    kept = _stated(values)
+    kept.pop("name", None)
     connection.execute(
         update(tables.vantage_point).where(tables.vantage_point.c.id == vantage_point_id).values(kept | {"seen_us": now_us})
     )
 
 
+def _stated(values: Mapping[str, Any]) -> dict[str, Any]:
+    """What an agent says, without the country and the person that it was not told: an admin may have given them."""
+    return {key: value for key, value in values.items() if value or key not in ("country", "person")}
+
+
 def targets(connection: Connection) -> list[Target]:
-    return [_target(row) for row in connection.execute(select(tables.target).order_by(tables.target.c.name))]
+    """Important ones first."""
+    table = tables.target
+    query = select(table).order_by(table.c.is_important.desc(), table.c.name)
+    return [_target(row) for row in connection.execute(query)]
 
 
 def _target(row: Row[Any]) -> Target:
@@ -406,8 +427,12 @@ def _active_streams() -> Select[Any]:
     )
 
 
-def active_streams(connection: Connection) -> list[Stream]:
-    return [_stream(row) for row in connection.execute(_active_streams())]
+def active_streams(connection: Connection, probe_id: int | None = None) -> list[Stream]:
+    """All that should be measuring, or those of one probe."""
+    query = _active_streams()
+    if probe_id is not None:
+        query = query.where(tables.stream.c.probe_id == probe_id)
+    return [_stream(row) for row in connection.execute(query)]
 
 
 def streams_of(connection: Connection, vantage_point_id: int) -> list[Stream]:

@@ -3,7 +3,7 @@
 import os
 import shutil
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -57,7 +57,11 @@ def check(database: Database) -> Report:
 
 
 def _read(quantity: str, payload: bytes) -> None:
-    readers = {days.TIMES: block.decode_times, days.CODES: block.decode_codes, days.BODIES: block.decode_bodies}
+    readers: dict[str, Callable[[bytes], object]] = {
+        days.TIMES: block.decode_times,
+        days.CODES: block.decode_codes,
+        days.BODIES: block.decode_bodies,
+    }
     readers.get(quantity, block.decode_values)(payload)
 
 

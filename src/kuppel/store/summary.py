@@ -124,15 +124,16 @@ def _head(body: bytes) -> tuple[list[int], NDArray[Any], int]:
     return head, whole.reshape(3, -1).astype(np.int64), at
 
 
-def hour_counts(payload: bytes) -> tuple[IntArray, IntArray]:
-    """The hours (0 … 23) that hold anything, and how many values each; the quick part of `decode_hours`.
+def hours_with_any(payload: bytes) -> IntArray:
+    """The hours (0 … 23) that hold anything; the quick part of `decode_hours`.
 
     Raises
     ------
     BlockDamaged
     """
     _, whole, _ = _head(unpacked_hours(payload))
-    return whole[0], whole[1]
+    hours: IntArray = whole[0][whole[1] > 0]
+    return hours
 
 
 def decode_hours(payload: bytes) -> dict[int, Summary]:

@@ -36,6 +36,9 @@ vantage_point = Table(
     Column("kind", String, nullable=False),
     Column("place", String, nullable=False),
     Column("provider", String, nullable=False),
+    # In which country, and whose machine it is; empty when nobody said.
+    Column("country", String, nullable=False, server_default=""),
+    Column("person", String, nullable=False, server_default=""),
     Column("version", String, nullable=False),
     Column("addresses", JSON, nullable=False),
     Column("tags", JSON, nullable=False, server_default="[]"),

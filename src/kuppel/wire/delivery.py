@@ -32,6 +32,8 @@ class AgentDescription(Shape):
     kind: str = Field(default="site", pattern="^(public|site|mobile|personal)$", description="Kind of vantage point.")
     place: str = Field(default="", max_length=120, description="Where it stands, in words.")
     provider: str = Field(default="", max_length=120, description="Its access provider.")
+    country: str = Field(default="", max_length=60, description="The country that it stands in.")
+    person: str = Field(default="", max_length=80, description="Whose machine it is.")
     version: str = Field(default="", max_length=40, description="The agent's version.")
     addresses: list[str] = Field(default_factory=list, max_length=64, description="Its own IP addresses.")
 

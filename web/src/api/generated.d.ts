@@ -576,6 +576,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/overview/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is usual for a group, target or vantage point */
+        get: operations["read_usual_api_overview_usual_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people": {
         parameters: {
             query?: never;
@@ -1248,8 +1265,8 @@ export interface paths {
         put?: never;
         /**
          * Change many vantage points at once
-         * @description Tags, where they are, and from when on their agents take the hub's version. An update that was announced can be put
-         *     off by another date. All of them, or none.
+         * @description Tags, where they are, whose they are, and from when on their agents take the hub's version. An update that was
+         *     announced can be put off by another date. All of them, or none.
          */
         post: operations["change_vantage_points_api_vantage_points_changes_post"];
         delete?: never;
@@ -1323,6 +1340,12 @@ export interface components {
              */
             addresses?: string[];
             /**
+             * Country
+             * @description The country that it stands in.
+             * @default
+             */
+            country: string;
+            /**
              * Kind
              * @description Kind of vantage point.
              * @default site
@@ -1333,6 +1356,12 @@ export interface components {
              * @description The vantage point's name, unique at the hub.
              */
             name: string;
+            /**
+             * Person
+             * @description Whose machine it is.
+             * @default
+             */
+            person: string;
             /**
              * Place
              * @description Where it stands, in words.
@@ -1724,7 +1753,7 @@ export interface components {
         };
         /**
          * ChartBody
-         * @description The same reading of some streams, over a window of its own.
+         * @description The same reading of some streams, or of many together, over a window of its own.
          */
         ChartBody: {
             /**
@@ -1749,9 +1778,11 @@ export interface components {
              */
             refresh_s: number;
             /** Streams */
-            streams: number[];
+            streams?: number[];
             /** To */
             to?: string | null;
+            /** @description Instead of streams. */
+            together?: components["schemas"]["Together"] | null;
             /**
              * Window S
              * @description So long until now.
@@ -2616,12 +2647,16 @@ export interface components {
         };
         /** MatrixRow */
         MatrixRow: {
+            /** Country */
+            country: string;
             /** Id */
             id: number;
             /** Kind */
             kind: string;
             /** Name */
             name: string;
+            /** Person */
+            person: string;
             /** Place */
             place: string;
             /** Provider */
@@ -2650,6 +2685,11 @@ export interface components {
             /** Columns */
             columns: components["schemas"]["MatrixColumn"][];
             measure: components["schemas"]["Measure"];
+            /**
+             * Quantity
+             * @description Of what the figures are; null for each kind's main quantity.
+             */
+            quantity: string | null;
             /** Rows */
             rows: components["schemas"]["MatrixRow"][];
             whole: components["schemas"]["GroupSummary"];
@@ -2712,7 +2752,7 @@ export interface components {
          * Measure
          * @enum {string}
          */
-        Measure: "p50" | "p95" | "loss" | "availability";
+        Measure: "p50" | "p95" | "p99" | "mean" | "worst" | "loss" | "availability";
         /** MemberShape */
         MemberShape: {
             /** Id */
@@ -3289,6 +3329,16 @@ export interface components {
         PointChanges: {
             /** Add Tags */
             add_tags?: string[];
+            /**
+             * Country
+             * @description Where they stand; empty: not stated.
+             */
+            country?: string | null;
+            /**
+             * Person
+             * @description Whose machines they are; empty: not stated.
+             */
+            person?: string | null;
             /** @description Where they are on the map. */
             position?: components["schemas"]["Position"] | null;
             /** Remove Tags */
@@ -3629,7 +3679,7 @@ export interface components {
         };
         /**
          * Ribbon
-         * @description Shares of stream-time per slice, 0 to 1; they are of all active streams. `results` counts what was measured.
+         * @description Shares of stream-time per slice, 0 to 1; they are of all active streams.
          */
         Ribbon: {
             /**
@@ -3646,8 +3696,11 @@ export interface components {
              * @description When anything was measured first.
              */
             first_result: string | null;
-            /** Results */
-            results: number[];
+            /**
+             * Is Measured
+             * @description Whether there is any result of it.
+             */
+            is_measured: boolean[];
             /** Silent */
             silent: number[];
             /** Starts */
@@ -4414,6 +4467,28 @@ export interface components {
              */
             tags?: string[];
         };
+        /**
+         * Together
+         * @description The streams of one kind of probe of a group, target or vantage point, or all, taken together.
+         */
+        Together: {
+            /**
+             * Id
+             * @description The group's, target's or vantage point's; 0 for all.
+             * @default 0
+             */
+            id: number;
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "all" | "group" | "target" | "vantage_point";
+            /**
+             * Probes
+             * @description Their kind.
+             */
+            probes: string;
+        };
         /** ToldShape */
         ToldShape: {
             cost: components["schemas"]["CostShape"];
@@ -4520,7 +4595,8 @@ export interface components {
          * UsualShape
          * @description What is usual for the main quantity, hour by hour of a window, from the six weeks before the window's last midnight.
          *
-         *     `low` and `high` are two robust spreads either way of the centre; null where too little is known.
+         *     `low` and `high` are two robust spreads either way of the centre, or for streams together the 5th and 95th percentile;
+         *     null where too little is known.
          */
         UsualShape: {
             /** Centre */
@@ -4565,6 +4641,11 @@ export interface components {
              * @description Hub clock minus agent clock, in ms.
              */
             clock_offset_ms: number | null;
+            /**
+             * Country
+             * @description The country that it stands in; empty when nobody said.
+             */
+            country: string;
             /** Dropped Details */
             dropped_details: number;
             /** Dropped Results */
@@ -4605,6 +4686,11 @@ export interface components {
              * @example Lundhavn
              */
             name: string;
+            /**
+             * Person
+             * @description Whose machine it is; empty when nobody said.
+             */
+            person: string;
             /**
              * Place
              * @example harbour office, Lundhavn
@@ -6258,6 +6344,8 @@ export interface operations {
                 measure?: components["schemas"]["Measure"];
                 /** @description Only probes of this kind. */
                 kind?: string | null;
+                /** @description Of what percentile, mean or worst are; without it, of each kind's main quantity. */
+                quantity?: string | null;
                 /** @description Start, RFC 3339; an hour before `to` if left out. */
                 from?: string | null;
                 /** @description End, RFC 3339; now if left out. */
@@ -6709,6 +6797,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PooledSeriesShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_usual_api_overview_usual_get: {
+        parameters: {
+            query?: {
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+                /** @description What it is of. */
+                of?: "all" | "group" | "target" | "vantage_point";
+                /** @description The group's, target's or vantage point's; 0 for all. */
+                id?: number;
+                /** @description Only probes of this kind. */
+                kind?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsualShape"];
                 };
             };
             /** @description Nobody is recognised */
@@ -7954,6 +8109,15 @@ export interface operations {
             };
             /** @description Not allowed */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

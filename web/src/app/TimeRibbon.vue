@@ -57,8 +57,8 @@ const bars = computed(() => {
     return {
       x: share(time) * 1000,
       width: Math.max(0.8, (share(time + width) - share(time)) * 1000 - 1.4),
-      none: data.results[index] === 0 && time >= first - width && time + width <= now.value,
-      any: (data.results[index] ?? 0) > 0,
+      none: !data.is_measured[index] && time >= first - width && time + width <= now.value,
+      any: data.is_measured[index] ?? false,
       bad: bad > 0 ? 1.5 + Math.sqrt(bad) * 13.5 : 0,
       breached: breached > 0 ? 1 + Math.sqrt(bad) * 13.5 * (breached / bad) : 0,
     }

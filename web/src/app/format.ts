@@ -12,9 +12,13 @@ function digits(value: number): number {
   return size >= 100 ? 0 : size >= 10 ? 1 : size >= 1 ? 2 : 3
 }
 
+/* To make one takes as long as to write a thousand figures with it. */
+const GROUPED = [0, 1, 2, 3, 4, 5, 6].map(
+  (places) => new Intl.NumberFormat('en-GB', { minimumFractionDigits: places, maximumFractionDigits: places }),
+)
+
 function grouped(value: number, places: number): string {
-  const text = value.toLocaleString('en-GB', { minimumFractionDigits: places, maximumFractionDigits: places })
-  return text.replace('-', MINUS)
+  return (GROUPED[Math.min(places, 6)]?.format(value) ?? '').replace('-', MINUS)
 }
 
 /** A share as percent, exact enough that 99.97 % is not told as 100 %. */

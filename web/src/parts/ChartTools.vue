@@ -7,6 +7,7 @@ import { useClock } from '@/app/clock'
 import { download } from '@/app/csv'
 import { full } from '@/app/format'
 import { useSaved } from '@/app/saved'
+import Pick from '@/parts/Pick.vue'
 
 /** What can be done with a chart: read it as a table, take it as a file, pin it to Now. */
 const props = defineProps<{
@@ -16,15 +17,18 @@ const props = defineProps<{
   rows: readonly (readonly (string | number | null | undefined)[])[]
   /** The question behind it, as a program would ask it. */
   query: string
-  chart?: { streams: number[]; quantity?: string | null }
+  chart?: Pick<Partial<Shapes['ChartBody']>, 'streams' | 'together' | 'quantity'>
+  /** What else of the same streams can be pinned, by quantity. */
+  others?: readonly { key: string; label: string }[]
 }>()
 const { window, isFollowing } = useClock()
 const { keep } = useSaved()
 const isOpen = ref(false)
 const pinName = ref('')
 const refresh = ref(60)
+const picked = ref('')
 const shown = computed(() =>
-  props.rows.map(([start, ...values]) => ({
+  (isOpen.value ? props.rows : []).map(([start, ...values]) => ({
     start: String(start),
     isGap: values.slice(0, 3).every((value) => value == null),
     values,
@@ -36,8 +40,9 @@ async function pin(close: () => void): Promise<void> {
   const { from, to } = window.value
   const body: Shapes['ChartBody'] = {
     kind: 'chart',
-    streams: props.chart.streams,
-    quantity: props.chart.quantity ?? null,
+    streams: [],
+    ...props.chart,
+    ...(picked.value ? { quantity: picked.value } : {}),
     refresh_s: refresh.value,
     ...(isFollowing.value
       ? { window_s: Math.round((to - from) / 1000) }
@@ -68,6 +73,7 @@ async function pin(close: () => void): Promise<void> {
                 required
               />
             </label>
+            <Pick v-if="others?.length" v-model="picked" :options="others" label="of it" />
             <label>
               asked for anew every
               <select v-model.number="refresh" class="border-b border-rule-strong bg-transparent text-ink">

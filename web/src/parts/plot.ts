@@ -8,6 +8,9 @@ export type Band = Pick<
   'window' | 'starts' | 'width_s' | 'unit' | 'p5' | 'p50' | 'p95' | 'counts' | 'failed'
 > & { changes?: Shapes['LevelChangeShape'][] }
 
+/** Lines of several streams in one chart, in their order. */
+export const SERIES = ['var(--ink)', ...[2, 3, 4, 5, 6].map((number) => `var(--series-${number})`)]
+
 /** Plots are drawn on 1000 units of time; shapes stretch with the width, words stand beside them in HTML. */
 export const WIDTH = 1000
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from kuppel.core.departure import Departure
+from kuppel.core.quantity import quantity_named
 from kuppel.core.state import State
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
@@ -27,6 +28,8 @@ class MatrixRow(BaseModel):
     kind: str
     place: str
     provider: str
+    country: str
+    person: str
     subnet: str = Field(description="The network that its first address belongs to (24 or 64 bits); empty if unknown.")
     tags: list[str]
     seen: datetime
@@ -101,6 +104,7 @@ class MatrixShape(BaseModel):
 
     window: Window
     measure: Measure
+    quantity: str | None = Field(description="Of what the figures are; null for each kind's main quantity.")
     rows: list[MatrixRow]
     columns: list[MatrixColumn]
     cells: list[MatrixCell]
@@ -125,14 +129,20 @@ def matrix(
     against: AgainstDep,
     measure: Annotated[Measure, Query(description="What the cells say.")] = Measure.P95,
     kind: Annotated[str | None, Query(description="Only probes of this kind.")] = None,
+    quantity: Annotated[
+        str | None, Query(description="Of what percentile, mean or worst are; without it, of each kind's main quantity.")
+    ] = None,
 ) -> MatrixShape:
     if kind is not None:
         kind_named(kind)
     against_us = None if against is None else (against.from_us, against.to_us)
-    found = hub.readers.ask(estate.matrix, window.from_us, window.to_us, measure, kind, against_us)
+    if quantity is not None:
+        quantity_named(quantity)
+    found = hub.readers.ask(estate.matrix, window.from_us, window.to_us, measure, kind, against_us, quantity)
     return MatrixShape(
         window=window,
         measure=measure,
+        quantity=quantity,
         rows=[
             MatrixRow(
                 id=one.id,
@@ -140,6 +150,8 @@ def matrix(
                 kind=one.kind,
                 place=one.place,
                 provider=one.provider,
+                country=one.country,
+                person=one.person,
                 subnet=subnet(one.addresses),
                 tags=list(one.tags),
                 seen=at(one.seen_us),

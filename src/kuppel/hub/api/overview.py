@@ -18,8 +18,9 @@ from kuppel.hub.api.matrix import DepartureShape
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.run import words
 from kuppel.hub.api.shapes import Figure, GroupSummary, HubDep, Position, Window, WindowDep, at, column
-from kuppel.hub.api.streams import BandShape, NamedFigure, StreamName, StretchShape
+from kuppel.hub.api.streams import BandShape, NamedFigure, StreamName, StretchShape, UsualShape
 from kuppel.hub.engine import overview as engine
+from kuppel.hub.engine import usual
 from kuppel.hub.engine.joined import Joined
 from kuppel.hub.engine.pool import pooled_series
 from kuppel.hub.engine.selection import Selection, SelectionKind, selected
@@ -30,14 +31,16 @@ router = APIRouter(prefix="/overview", tags=["overview"], dependencies=[may(Acce
 _MOST_CHANGES = 60
 
 
-def selection(
+async def selection(
     of: Annotated[SelectionKind, Query(description="What it is of.")] = "all",
     number: Annotated[int, Query(alias="id", ge=0, description="The group's, target's or vantage point's; 0 for all.")] = 0,
 ) -> Selection:
     return Selection(of, number)
 
 
-def kind(name: Annotated[str | None, Query(alias="kind", description="Only probes of this kind.")] = None) -> str | None:
+async def kind(
+    name: Annotated[str | None, Query(alias="kind", description="Only probes of this kind.")] = None,
+) -> str | None:
     return None if name is None else kind_named(name).name
 
 
@@ -266,9 +269,24 @@ def points(
                 position=Position.of(its[0].target.longitude, its[0].target.latitude),
                 summary=GroupSummary.of(group_state(one.stream.state for one in its)),
             )
-            for target_id, its in own.items()
+            for target_id, its in sorted(
+                own.items(), key=lambda one: (not one[1][0].target.is_important, one[1][0].target.name)
+            )
         ],
     )
+
+
+def _of_kind(hub: HubDep, of: Selection, wanted: str | None) -> list[Joined]:
+    """
+    Raises
+    ------
+    SettingsError
+        when nothing of that kind measures it.
+    """
+    streams = [one for one in selected(hub.database, of).streams if one.probe.kind == wanted]
+    if not streams:
+        raise SettingsError("kind", str(wanted), "be a kind of probe that measures it")
+    return streams
 
 
 @router.get("/series", summary="A group, target or vantage point over time", responses=responses(404, 422))
@@ -279,9 +297,7 @@ def series(
     wanted: KindDep,
     slices: Annotated[int, Query(ge=10, le=1000, description="How many slices at most.", alias="points")] = 200,
 ) -> PooledSeriesShape:
-    streams = [one for one in selected(hub.database, of).streams if one.probe.kind == wanted]
-    if not streams:
-        raise SettingsError("kind", str(wanted), "be a kind of probe that measures it")
+    streams = _of_kind(hub, of, wanted)
     found = hub.readers.ask(pooled_series, streams, window.from_us, window.to_us, slices)
     columns = found.columns
     return PooledSeriesShape(
@@ -295,6 +311,18 @@ def series(
         counts=columns["count"].astype(int).tolist(),
         failed=columns["failed"].astype(int).tolist(),
         method=found.method,
+    )
+
+
+@router.get("/usual", summary="What is usual for a group, target or vantage point", responses=responses(404, 422))
+def read_usual(hub: HubDep, window: WindowDep, of: SelectionDep, wanted: KindDep) -> UsualShape:
+    streams = _of_kind(hub, of, wanted)
+    found = hub.readers.ask(usual.usual_together, streams, window.from_us, window.to_us)
+    return UsualShape.of(
+        found,
+        streams[0].main.name,
+        "5th percentile, median and 95th percentile of all runs at each hour of the week, each the median of six weeks;"
+        " within 1 %",
     )
 
 

@@ -10,7 +10,7 @@ from kuppel.core.difference import Difference
 from kuppel.core.quantity import QUANTITIES
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, column, window
+from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, column, window_between
 from kuppel.hub.api.streams import StreamName
 from kuppel.hub.engine import query
 from kuppel.hub.engine.joined import joined_streams
@@ -187,7 +187,7 @@ def comparison(
     quantity: QuantityQuery = None,
 ) -> ComparisonShape:
     start = other_from or window_.from_ - (window_.to - window_.from_)
-    other = window(start, other_to or start + (window_.to - window_.from_))
+    other = window_between(start, other_to or start + (window_.to - window_.from_))
     found = hub.readers.ask(
         query.comparison,
         streams,

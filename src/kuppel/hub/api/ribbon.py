@@ -31,7 +31,7 @@ class ArchShape(BaseModel):
 
 
 class Ribbon(BaseModel):
-    """Shares of stream-time per slice, 0 to 1; they are of all active streams. `results` counts what was measured."""
+    """Shares of stream-time per slice, 0 to 1; they are of all active streams."""
 
     window: Window
     starts: list[datetime]
@@ -39,7 +39,7 @@ class Ribbon(BaseModel):
     degraded: list[float]
     breached: list[float]
     silent: list[float]
-    results: list[int]
+    is_measured: list[bool] = Field(description="Whether there is any result of it.")
     streams: int
     arches: list[ArchShape] = Field(description="In the order of time; those that explain most trouble.")
     first_result: datetime | None = Field(description="When anything was measured first.")
@@ -59,7 +59,7 @@ def ribbon(
         degraded=found.shares[State.DEGRADED].round(4).tolist(),
         breached=found.shares[State.BREACHED].round(4).tolist(),
         silent=found.shares[State.SILENT].round(4).tolist(),
-        results=found.results.tolist(),
+        is_measured=found.is_measured.tolist(),
         streams=found.streams,
         arches=[
             ArchShape(

@@ -30,7 +30,8 @@ def microseconds(time: datetime) -> int:
     return (time - _EPOCH) // timedelta(microseconds=1)
 
 
-def the_hub(request: Request) -> Hub:
+# What only looks at the request is asynchronous: a function that is not goes through a thread of its own each time.
+async def the_hub(request: Request) -> Hub:
     hub: Hub = request.app.state.hub
     return hub
 
@@ -66,14 +67,18 @@ class Window(BaseModel):
         return microseconds(self.to)
 
 
-def window(
+async def window(
     from_: Annotated[
         AwareDatetime | None, Query(alias="from", description="Start, RFC 3339; an hour before `to` if left out.")
     ] = None,
     to: Annotated[AwareDatetime | None, Query(description="End, RFC 3339; now if left out.")] = None,
 ) -> Window:
-    """The window of a request.
+    """The window of a request."""
+    return window_between(from_, to)
 
+
+def window_between(from_: datetime | None, to: datetime | None) -> Window:
+    """
     Raises
     ------
     SettingsError
@@ -91,7 +96,7 @@ def window(
 WindowDep = Annotated[Window, Depends(window)]
 
 
-def against(
+async def against(
     from_: Annotated[
         AwareDatetime | None, Query(alias="against_from", description="Start of the window to hold it against.")
     ] = None,

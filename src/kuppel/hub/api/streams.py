@@ -236,7 +236,8 @@ def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
 class UsualShape(BaseModel):
     """What is usual for the main quantity, hour by hour of a window, from the six weeks before the window's last midnight.
 
-    `low` and `high` are two robust spreads either way of the centre; null where too little is known.
+    `low` and `high` are two robust spreads either way of the centre, or for streams together the 5th and 95th percentile;
+    null where too little is known.
     """
 
     quantity: str
@@ -248,21 +249,28 @@ class UsualShape(BaseModel):
     counts: list[int] = Field(description="How many values each hour's pattern rests on.")
     method: str
 
+    @classmethod
+    def of(cls, found: usual.Usual, quantity: str, method: str) -> "UsualShape":
+        return cls(
+            quantity=quantity,
+            unit=QUANTITIES[quantity].unit,
+            starts=[at(one) for one in found.starts_us.tolist()],
+            centre=column(found.centre),
+            low=column(found.low),
+            high=column(found.high),
+            counts=found.counts.tolist(),
+            method=method,
+        )
+
 
 @router.get("/{stream}/usual", summary="What is usual for a stream", responses=responses(404, 422))
 def read_usual(stream: int, hub: HubDep, window: WindowDep) -> UsualShape:
     joined = joined_stream(hub.database, stream)
-    quantity = joined.main.name
     found = hub.readers.ask(usual.usual, joined, window.from_us, window.to_us)
-    return UsualShape(
-        quantity=quantity,
-        unit=QUANTITIES[quantity].unit,
-        starts=[at(one) for one in found.starts_us.tolist()],
-        centre=column(found.centre),
-        low=column(found.low),
-        high=column(found.high),
-        counts=found.counts.tolist(),
-        method="median and 1.4826 × median absolute deviation of each hour of the week, over six weeks; within 1 %",
+    return UsualShape.of(
+        found,
+        joined.main.name,
+        "median and 1.4826 × median absolute deviation of each hour of the week, over six weeks; within 1 %",
     )
 
 

@@ -30,6 +30,8 @@ class VantagePointShape(BaseModel):
     kind: str = Field(examples=["site"], description="public, site, mobile or personal.")
     place: str = Field(examples=["harbour office, Lundhavn"])
     provider: str = Field(examples=["Quillnet"])
+    country: str = Field(description="The country that it stands in; empty when nobody said.")
+    person: str = Field(description="Whose machine it is; empty when nobody said.")
     position: Position | None = Field(description="Where it is on the map; null when nobody said.")
     tags: list[str] = Field(examples=[["harbour"]])
     has_token: bool = Field(description="Whether its agent is still let in.")
@@ -62,6 +64,8 @@ class VantagePointShape(BaseModel):
             kind=point.kind,
             place=point.place,
             provider=point.provider,
+            country=point.country,
+            person=point.person,
             position=Position.of(point.longitude, point.latitude),
             tags=point.tags,
             has_token=point.has_token,
@@ -107,6 +111,8 @@ class PointChanges(BaseModel):
     remove_tags: list[Tag] = Field(default_factory=list)
     update_due: AwareDatetime | None = Field(default=None, description="Announce the hub's version from then on.")
     position: Position | None = Field(default=None, description="Where they are on the map.")
+    country: str | None = Field(default=None, max_length=60, description="Where they stand; empty: not stated.")
+    person: str | None = Field(default=None, max_length=80, description="Whose machines they are; empty: not stated.")
     withdraw_update: bool = Field(default=False, description="Take an announced update back.")
 
 
@@ -133,8 +139,8 @@ def _shapes(hub: Hub, points: list[VantagePoint]) -> list[VantagePointShape]:
 
 @router.post("/changes", summary="Change many vantage points at once", responses=responses(404, 422, 429, 507))
 def change_vantage_points(changes: PointChanges, hub: HubDep, caller: Admin) -> list[VantagePointShape]:
-    """Tags, where they are, and from when on their agents take the hub's version. An update that was announced can be put
-    off by another date. All of them, or none."""
+    """Tags, where they are, whose they are, and from when on their agents take the hub's version. An update that was
+    announced can be put off by another date. All of them, or none."""
 
     def job(connection: Connection) -> Changed[list[VantagePoint]]:
         made = []
@@ -151,6 +157,8 @@ def change_vantage_points(changes: PointChanges, hub: HubDep, caller: Admin) -> 
                     tags,
                     due_us,
                     None if where is None else (where.longitude, where.latitude),
+                    point.country if changes.country is None else changes.country.strip(),
+                    point.person if changes.person is None else changes.person.strip(),
                 )
             )
         told = changes.model_dump(mode="json", exclude={"vantage_points"}, exclude_defaults=True)

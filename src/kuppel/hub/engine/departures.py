@@ -5,7 +5,7 @@ from enum import StrEnum
 
 from kuppel.core.departure import Departure, from_before, from_before_share, from_usual, from_usual_share
 from kuppel.core.difference import Estimate, difference
-from kuppel.core.quantity import Worse
+from kuppel.core.quantity import QUANTITIES, Worse
 from kuppel.hub.engine.joined import Joined
 from kuppel.hub.engine.statistic import Statistic
 from kuppel.store import usual as store
@@ -15,6 +15,9 @@ from kuppel.store.database import Database
 class Measure(StrEnum):
     P50 = "p50"
     P95 = "p95"
+    P99 = "p99"
+    MEAN = "mean"
+    WORST = "worst"
     LOSS = "loss"
     AVAILABILITY = "availability"
 
@@ -22,12 +25,17 @@ class Measure(StrEnum):
     def is_share(self) -> bool:
         return self in (Measure.LOSS, Measure.AVAILABILITY)
 
+    @property
+    def has_usual(self) -> bool:
+        """Whether it is known what is usual: of the shares, and of the main quantity's median and bad end."""
+        return self.is_share or self in (Measure.P50, Measure.P95)
 
-def worse(one: Joined, measure: Measure = Measure.P50) -> Worse:
-    """Which way a figure is worse."""
+
+def worse(one: Joined, measure: Measure = Measure.P50, quantity: str | None = None) -> Worse:
+    """Which way a figure is worse: of a share, or of a quantity, without one of the main quantity."""
     if measure.is_share:
         return "higher" if measure is Measure.LOSS else "lower"
-    return one.main.worse
+    return one.main.worse if quantity is None else QUANTITIES[quantity].worse
 
 
 def departures_from_usual(
@@ -62,7 +70,10 @@ def departures_from_usual(
 
 
 def departures_from_before(
-    told: Sequence[tuple[Joined, Statistic]], before: Mapping[int, Statistic], measure: Measure
+    told: Sequence[tuple[Joined, Statistic]],
+    before: Mapping[int, Statistic],
+    measure: Measure,
+    quantity: str | None = None,
 ) -> dict[int, Departure]:
     """Against the same figure of another window, by stream."""
     found: dict[int, Departure] = {}
@@ -71,7 +82,7 @@ def departures_from_before(
         if now.value is None or then.value is None:
             continue
         apart = difference(Estimate(now.value, now.low, now.high), Estimate(then.value, then.low, then.high))
-        side = worse(one, measure)
+        side = worse(one, measure, quantity)
         of = from_before_share if measure.is_share else from_before
         found[one.stream.id] = of(then.value, apart, side)
     return found

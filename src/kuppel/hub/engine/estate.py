@@ -9,9 +9,10 @@ import numpy as np
 from kuppel.core.departure import Departure
 from kuppel.core.quantity import QUANTITIES, bad_end
 from kuppel.core.state import SEVERITY, GroupState, State, group_state
-from kuppel.hub.engine.departures import Measure, departures_from_before, departures_from_usual
+from kuppel.core.window import share_of
+from kuppel.hub.engine.departures import Measure, departures_from_before, departures_from_usual, worse
 from kuppel.hub.engine.joined import Joined, joined_streams
-from kuppel.hub.engine.statistic import Statistic, percentiles_of, share_statistic
+from kuppel.hub.engine.statistic import Statistic, percentiles_of, share_statistic, statistics_of
 from kuppel.probes.registry import KINDS
 from kuppel.store import totals
 from kuppel.store.database import Database
@@ -53,26 +54,31 @@ def matrix(
     measure: Measure,
     kind: str | None,
     against_us: tuple[int, int] | None = None,
+    quantity: str | None = None,
 ) -> Matrix:
     """Vantage points × targets, the rows in most trouble first, important targets before others.
 
     Parameters
     ----------
     against_us : the window that figures are held against; None for what is usual.
+    quantity : of what the percentile, mean or worst value is; None for each kind's main one, of whose median and 95th
+        percentile what is usual is known.
     """
     streams = [one for one in joined_streams(database) if kind in (None, one.probe.kind)]
     by_cell: dict[tuple[int, int], list[Joined]] = {}
     for one in streams:
         by_cell.setdefault((one.vantage_point.id, one.target.id), []).append(one)
     spread = Counter((target_id, kind) for (_, target_id), members in by_cell.items() for kind in _kinds_of(members))
-    shown = {key: _shown(members, measure, spread) for key, members in by_cell.items()}
+    shown = {key: _shown(members, measure, quantity, spread) for key, members in by_cell.items()}
     figured = [one for one in shown.values() if one]
-    statistics = _statistics(database, figured, from_us, to_us, measure)
+    statistics = _statistics(database, figured, from_us, to_us, measure, quantity)
     told = [(one, statistics[one.stream.id]) for one in figured]
-    if against_us is None:
+    departures: dict[int, Departure] = {}
+    if against_us is not None:
+        before = _statistics(database, figured, *against_us, measure, quantity)
+        departures = departures_from_before(told, before, measure, quantity)
+    elif measure.has_usual and quantity is None:
         departures = departures_from_usual(database, told, measure, from_us, to_us)
-    else:
-        departures = departures_from_before(told, _statistics(database, figured, *against_us, measure), measure)
     cells = []
     for (point_id, target_id), members in by_cell.items():
         stands = shown[point_id, target_id]
@@ -85,7 +91,7 @@ def matrix(
                 max((one.stream.state for one in members), key=SEVERITY.__getitem__),
                 statistics.get(stands.stream.id, empty) if stands else empty,
                 tuple(members),
-                _unit(stands, measure),
+                _unit(stands, measure, quantity),
                 departures.get(stands.stream.id) if stands else None,
             )
         )
@@ -93,26 +99,31 @@ def matrix(
     targets = {one.target.id: one.target for one in streams}
     rows = [(one, group_state(s.stream.state for s in streams if s.vantage_point.id == one.id)) for one in points.values()]
     columns = [(one, group_state(s.stream.state for s in streams if s.target.id == one.id)) for one in targets.values()]
-    worst = _worst_ratio(cells, measure)
+    worst = _worst_ratio(cells, measure, quantity)
     rows.sort(key=lambda row: (-SEVERITY[row[1].state], -row[1].not_fine, -worst.get(row[0].id, 0.0), row[0].name))
     columns.sort(key=lambda column: (not column[0].is_important, column[0].name))
     return Matrix(rows, columns, cells, group_state(one.stream.state for one in streams))
 
 
-def _unit(shown: Joined | None, measure: Measure) -> str:
-    if measure in (Measure.P50, Measure.P95):
-        return "ms" if shown is None else shown.main.unit
-    return "1"
+def _unit(shown: Joined | None, measure: Measure, quantity: str | None) -> str:
+    if measure.is_share:
+        return "1"
+    if quantity is not None:
+        return QUANTITIES[quantity].unit
+    return "ms" if shown is None else shown.main.unit
 
 
 def _kinds_of(members: Sequence[Joined]) -> set[str]:
     return {one.probe.kind for one in members}
 
 
-def _shown(members: Sequence[Joined], measure: Measure, spread: Mapping[tuple[int, str], int]) -> Joined | None:
+def _shown(
+    members: Sequence[Joined], measure: Measure, quantity: str | None, spread: Mapping[tuple[int, str], int]
+) -> Joined | None:
     """The stream whose figure stands in a cell: of the kind that most vantage points measure this target with, so that a
     column can be compared, or the richest of those; of its streams the one in most trouble."""
-    able = [one for one in members if measure is not Measure.LOSS or "lost" in KINDS[one.probe.kind].quantities]
+    needed = "lost" if measure is Measure.LOSS else None if measure.is_share else quantity
+    able = [one for one in members if needed is None or needed in KINDS[one.probe.kind].quantities]
     return min(
         able,
         key=lambda one: (
@@ -126,10 +137,10 @@ def _shown(members: Sequence[Joined], measure: Measure, spread: Mapping[tuple[in
 
 
 def _statistics(
-    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, measure: Measure
+    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, measure: Measure, quantity: str | None
 ) -> dict[int, Statistic]:
     if not measure.is_share:
-        return main_statistics(database, streams, from_us, to_us, 0.5 if measure is Measure.P50 else 0.95)
+        return _of_quantity(database, streams, from_us, to_us, measure, quantity)
     ids = [one.stream.id for one in streams]
     if measure is Measure.AVAILABILITY:
         with database.reading() as connection:
@@ -138,6 +149,29 @@ def _statistics(
     with database.reading() as connection:
         found = totals.totals(connection, [(one, name) for one in ids for name in ("sent", "lost")], from_us, to_us)
     return {one: share_statistic(round(found[one, "lost"].sum), round(found[one, "sent"].sum), "packets") for one in ids}
+
+
+def _of_quantity(
+    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, measure: Measure, quantity: str | None
+) -> dict[int, Statistic]:
+    """A percentile, the mean or the worst value of a quantity of each stream, or of its main one."""
+    share = share_of(measure)
+    if share is not None and quantity is None:
+        return main_statistics(database, streams, from_us, to_us, share)
+    wanted = [(one, quantity or one.main.name) for one in streams]
+    with database.reading() as connection:
+        if share is not None:
+            ends = [(one, name, bad_end(name, share)) for one, name in wanted]
+            return {
+                one.stream.id: each
+                for (one, _), each in zip(wanted, percentiles_of(connection, ends, from_us, to_us), strict=True)
+            }
+        found: dict[int, Statistic] = {}
+        for side, statistic in (("higher", "max"), ("lower", "min")):
+            own = [(one, name) for one, name in wanted if QUANTITIES[name].worse == side]
+            told = statistics_of(connection, own, "mean" if measure is Measure.MEAN else statistic, from_us, to_us)
+            found |= {one.stream.id: each for (one, _), each in zip(own, told, strict=True)}
+    return found
 
 
 def main_statistics(
@@ -151,7 +185,7 @@ def main_statistics(
     return {one.stream.id: each for one, each in zip(streams, found, strict=True)}
 
 
-def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:
+def _worst_ratio(cells: Sequence[Cell], measure: Measure, quantity: str | None) -> dict[int, float]:
     """For each vantage point, its worst cell against the middle of that target's column: who is unlike the others."""
     middles: dict[int, float] = {}
     for target_id in {cell.target_id for cell in cells}:
@@ -163,10 +197,8 @@ def _worst_ratio(cells: Sequence[Cell], measure: Measure) -> dict[int, float]:
         if value is None:
             continue
         ratio = value / middle if middle else value
-        is_lower_worse = cell.shown is not None and QUANTITIES[KINDS[cell.shown.probe.kind].main].worse == "lower"
-        if measure is Measure.AVAILABILITY:
-            bad = 1 - value
-        else:
-            bad = 1 / ratio if is_lower_worse and ratio and measure is not Measure.LOSS else ratio
+        is_lower_worse = cell.shown is not None and worse(cell.shown, measure, quantity) == "lower"
+        bad = 1 / ratio if is_lower_worse and ratio else ratio
+        bad = 1 - value if measure is Measure.AVAILABILITY else bad
         worst[cell.vantage_point_id] = max(worst.get(cell.vantage_point_id, 0.0), bad)
     return worst

@@ -30,13 +30,16 @@ class Joined:
         return next((one for one in self.probe.limits if one.quantity == self.main.name), None)
 
 
-def joined_streams(database: Database) -> list[Joined]:
-    """All active streams."""
+def joined_streams(database: Database, probe_id: int | None = None) -> list[Joined]:
+    """All active streams, or those of one probe."""
     with database.reading() as connection:
         points = {one.id: one for one in inventory.vantage_points(connection)}
         targets = {one.id: one for one in inventory.targets(connection)}
-        probes = {one.id: one for one in inventory.probes(connection)}
-        streams = inventory.active_streams(connection)
+        if probe_id is None:
+            probes = {one.id: one for one in inventory.probes(connection)}
+        else:
+            probes = {probe_id: inventory.probe(connection, probe_id)}
+        streams = inventory.active_streams(connection, probe_id)
     return [
         Joined(one, probes[one.probe_id], points[one.vantage_point_id], targets[probes[one.probe_id].target_id])
         for one in streams
@@ -53,6 +56,6 @@ def joined_stream(database: Database, stream_id: int) -> Joined:
     with database.reading() as connection:
         stream = inventory.stream(connection, stream_id)
         probe = inventory.probe(connection, stream.probe_id)
-        point = next(one for one in inventory.vantage_points(connection) if one.id == stream.vantage_point_id)
-        target = next(one for one in inventory.targets(connection) if one.id == probe.target_id)
+        point = inventory.vantage_point(connection, stream.vantage_point_id)
+        target = inventory.target(connection, probe.target_id)
     return Joined(stream, probe, point, target)

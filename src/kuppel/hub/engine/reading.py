@@ -234,7 +234,7 @@ def phase_medians(database: Database, joined: Joined, from_us: int, to_us: int) 
 
 def neighbours(database: Database, joined: Joined, from_us: int, to_us: int) -> list[Neighbour]:
     """The same probe from elsewhere, nearest in its answer time first."""
-    others = [one for one in joined_streams(database) if one.probe.id == joined.probe.id]
+    others = joined_streams(database, joined.probe.id)
     medians = main_statistics(database, others, from_us, to_us, 0.5)
     own_median = medians[joined.stream.id].value if joined.stream.id in medians else None
     result = []
@@ -251,9 +251,7 @@ def peers(database: Database, joined: Joined) -> list[Joined]:
     """Streams of the same probe to hold this one against: one that shares the provider, one that shares the place, then
     vantage points of its kind, then others; at most five."""
     own = joined.vantage_point
-    others = [
-        one for one in joined_streams(database) if one.probe.id == joined.probe.id and one.stream.id != joined.stream.id
-    ]
+    others = [one for one in joined_streams(database, joined.probe.id) if one.stream.id != joined.stream.id]
 
     def apart(one: Joined) -> tuple[bool, bool, str]:
         other = one.vantage_point

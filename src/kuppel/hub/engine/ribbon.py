@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kuppel.core.arch import Arch, ArchScope, arches
 from kuppel.core.duration import MINUTE_US
@@ -20,13 +21,13 @@ _MOST_ARCHES = 40
 
 @dataclass(frozen=True, slots=True)
 class Ribbon:
-    """Shares of stream-time by state, and results per slice, all columns of shape (slices,); and what was in trouble
-    together."""
+    """Shares of stream-time by state, and whether anything was measured, columns of shape (slices,); and what was in
+    trouble together."""
 
     starts_us: IntArray
     width_us: int
     shares: Mapping[State, FloatArray]
-    results: IntArray
+    is_measured: NDArray[np.bool_]
     streams: int
     first_us: int | None
     arches: list[Arch]
@@ -38,14 +39,14 @@ def ribbon(database: Database, from_us: int, to_us: int, slices: int) -> Ribbon:
     starts = slice_starts(from_us, to_us, width_us)
     with database.reading() as connection:
         spans = states.spans(connection, from_us, to_us)
-        results = history.runs_per_slice(connection, starts, width_us, from_us, to_us)
+        is_measured = history.measured(connection, starts, width_us, from_us, to_us)
         first, _ = history.span(connection)
     streams = joined_streams(database)
     shares = {}
     for state in State:
         own = spans.state == state.value
         shares[state] = covered_shares(spans.from_us[own], spans.to_us[own], len(streams), starts, width_us)
-    return Ribbon(starts, width_us, shares, results, len(streams), first, _arches(streams, spans, starts, width_us))
+    return Ribbon(starts, width_us, shares, is_measured, len(streams), first, _arches(streams, spans, starts, width_us))
 
 
 def _arches(streams: Sequence[Joined], spans: Spans, starts: IntArray, width_us: int) -> list[Arch]:

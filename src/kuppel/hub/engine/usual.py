@@ -6,10 +6,11 @@ from functools import lru_cache, partial
 
 import numpy as np
 
-from kuppel.core.baseline import Baseline, bands, hour_of_week, of_sketches
+from kuppel.core.baseline import HOURS, Baseline, bands, hour_of_week, of_sketches, weekly_medians
 from kuppel.core.duration import DAY_US, HOUR_US
 from kuppel.core.quantity import bad_end
 from kuppel.core.series import FloatArray, IntArray
+from kuppel.core.sketch import Sketch, merged, quantile
 from kuppel.hub.engine.joined import Joined, joined_streams
 from kuppel.hub.readers import Readers
 from kuppel.probes.registry import KINDS
@@ -50,6 +51,37 @@ def usual(database: Database, joined: Joined, from_us: int, to_us: int) -> Usual
     low, high = bands(found, starts)
     hours = hour_of_week(starts)
     return Usual(starts, found.centre[hours], low, high, found.count[hours])
+
+
+def usual_together(database: Database, streams: Sequence[Joined], from_us: int, to_us: int) -> Usual:
+    """What is usual for the runs of some streams together: the middle and the ends (5th and 95th percentile) of their runs
+    at each hour of the week, each the median of six weeks. A spread would say more of how unlike the streams are than of
+    how unlike their usual selves."""
+    series = tuple((one.stream.id, one.main.name) for one in streams)
+    pattern, counts = _together(database, series, to_us // DAY_US * DAY_US)
+    starts = np.arange(from_us // HOUR_US * HOUR_US, to_us, HOUR_US, dtype=np.int64)
+    hours = hour_of_week(starts)
+    low, centre, high = (column[hours] for column in pattern)
+    return Usual(starts, centre, low, high, counts[hours])
+
+
+@lru_cache(maxsize=_KEPT)
+def _together(
+    database: Database, series: tuple[tuple[int, str], ...], until_us: int
+) -> tuple[tuple[FloatArray, ...], IntArray]:
+    """The 5th percentile, median and 95th percentile of each hour of the week, shape (168,) each, and of how many runs."""
+    from_us = until_us - WEEKS * 7 * DAY_US
+    own: dict[int, list[Sketch]] = {}
+    with database.reading() as connection:
+        for stream_id, quantity in series:
+            for start, one in history.summaries(connection, stream_id, quantity, from_us, until_us, is_by_day=False):
+                if from_us <= start < until_us and one.sketch.count:
+                    own.setdefault(start, []).append(one.sketch)
+    hours = [merged(each) for each in own.values()]
+    starts = np.array(list(own), dtype=np.int64)
+    pattern = tuple(weekly_medians(starts, [quantile(one, share) for one in hours]) for share in (0.05, 0.5, 0.95))
+    counts = np.bincount(hour_of_week(starts), [one.count for one in hours], HOURS).astype(np.int64)
+    return pattern, counts
 
 
 class UsualKeeper:

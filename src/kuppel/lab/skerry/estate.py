@@ -26,7 +26,9 @@ class Point:
     words: str
     place: str
     provider: str
+    country: str
     tags: tuple[str, ...]
+    person: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,17 +63,29 @@ _SHIP_PLACES = {
     "MV Guillemot": "14 km north of Vessna",
     "MV Kittiwake": "off Kelmouth",
 }
+# Made up, as all names here: the islands, the mainland behind them, and three countries around.
+_ISLANDS, _MAINLAND = "Skerries", "Fjordland"
+_AROUND = {"North": "Isenmark", "West": "Vestrey", "South": "Sundland"}
 POINTS = (
-    *(Point(name, "site", f"harbour office, {name}", name, provider, ("harbour",)) for name, _, _, provider, _ in HARBOURS),
-    *(Point(name, "mobile", f"ship, {_SHIP_PLACES[name]}", _SHIP_PLACES[name], "Orrosat", ("ship",)) for name in SHIPS),
     *(
-        Point(name, "public", "rented server", name, "Sund Carrier" if name == "South" else "Harrow Transit", ("public",))
+        Point(name, "site", f"harbour office, {name}", name, provider, _ISLANDS, ("harbour",))
+        for name, _, _, provider, _ in HARBOURS
+    ),
+    *(
+        Point(name, "mobile", f"ship, {_SHIP_PLACES[name]}", _SHIP_PLACES[name], "Orrosat", _ISLANDS, ("ship",))
+        for name in SHIPS
+    ),
+    *(
+        Point(
+            name, "public", "rented server", name, "Sund Carrier" if name == "South" else "Harrow Transit", _AROUND[name],
+            ("public",),
+        )
         for name, _, _ in PUBLIC
     ),
     *(
         Point(
             one.person, "personal", f"laptop{'' if one.signal_dbm is None else ', Wi-Fi'}, {one.town}", one.town,
-            one.provider, ("people",),
+            one.provider, _MAINLAND if one.town == "the mainland road" else _ISLANDS, ("people",), one.person,
         )
         for one in HOMES
     ),

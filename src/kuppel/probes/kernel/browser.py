@@ -35,6 +35,8 @@ _BINS = 16
 # Beginning, ending and reading a load take so long at most.
 _GRACE_S = 8.0
 _MOST_ENTRIES, _MOST_FRAMES = 200, 400
+# After the load, as long as nothing was painted yet.
+_LATEST_PAINT_S = 3.0
 
 _OBSERVE = """
 window.__seen = {paint: {}, lcp: null, shifts: [], tasks: []};
@@ -207,12 +209,20 @@ class _Loading:
         return None, "", answer.status if answer is not None else 0, text
 
     def _settle(self, deadline: float) -> None:
-        """Until at most two requests are under way for the quiet time, or there is no time left."""
+        """Until at most two requests are under way for the quiet time and something was painted, or there is no time left.
+        A machine that is busy paints late; a page may have nothing to paint."""
         quiet_s = self._wanted.quiet_us / 1e6
+        paints_until = min(deadline, time.monotonic() + _LATEST_PAINT_S)
         while (now := time.monotonic()) < deadline:
-            if self._open <= 2 and now - self._quiet_since >= quiet_s:
+            if self._open <= 2 and now - self._quiet_since >= quiet_s and (now > paints_until or self._is_painted()):
                 return
             self._page.wait_for_timeout(50)
+
+    def _is_painted(self) -> bool:
+        """Whether the browser has told of content and of the largest of it."""
+        with contextlib.suppress(Exception):
+            return bool(self._page.evaluate("() => window.__seen.lcp !== null"))
+        return False
 
     def _said(self, message: Any) -> None:
         if message.type == "error":

@@ -17,16 +17,9 @@ import LinesPlot, { type Line } from '@/parts/LinesPlot.vue'
 import Track from '@/parts/Track.vue'
 import TrackAxis from '@/parts/TrackAxis.vue'
 import Trouble from '@/parts/Trouble.vue'
+import { SERIES } from '@/parts/plot'
 
 const MOST = 6
-const COLOURS = [
-  'var(--ink)',
-  'var(--series-2)',
-  'var(--series-3)',
-  'var(--series-4)',
-  'var(--series-5)',
-  'var(--series-6)',
-]
 const STATISTICS = [
   { key: 'p50', label: 'median' },
   { key: 'p95', label: 'p95' },
@@ -101,7 +94,7 @@ const lines = computed(() => {
     starts: data?.starts ?? [],
     widthS: data?.width_s ?? 0,
     values: one.columns[column.value] ?? [],
-    colour: COLOURS[ids.value.indexOf(one.stream)] ?? 'var(--ink)',
+    colour: SERIES[ids.value.indexOf(one.stream)] ?? 'var(--ink)',
   }))
   const then = before.data.value
   if (against.value && then)
@@ -272,7 +265,7 @@ const value = computed(() => {
               <i
                 class="mr-2 inline-block w-4 align-middle"
                 :class="index ? 'border-t-2' : 'border-t-[3px]'"
-                :style="{ borderColor: COLOURS[ids.indexOf(one.stream)] }"
+                :style="{ borderColor: SERIES[ids.indexOf(one.stream)] }"
               />
               <Dome :state="one.state" :width="12" class="mr-1" />
               <RouterLink :to="`/streams/${one.stream}`" class="hover:underline">{{ named(one.stream) }}</RouterLink>

@@ -13,7 +13,7 @@ const props = defineProps<{
   nowhere: readonly Point[]
   targets: readonly Target[]
   unit: string
-  looked: readonly string[]
+  looked: string
 }>()
 const emit = defineEmits<{ look: [key: string | null, wait: number]; choose: [key: string] }>()
 const badTargets = computed(() =>
@@ -33,7 +33,7 @@ const badTargets = computed(() =>
       <li v-for="place in places" :key="place.key">
         <button
           class="w-full border-b border-rule py-1.5 text-left"
-          :class="looked.includes(place.key) ? 'bg-sheet shadow-[inset_2px_0_0_var(--ink)] pl-2' : ''"
+          :class="looked === place.key ? 'bg-sheet shadow-[inset_2px_0_0_var(--ink)] pl-2' : ''"
           @pointerenter="emit('look', place.key, 120)"
           @pointerleave="emit('look', null, 160)"
           @click="emit('choose', place.key)"

@@ -9,6 +9,7 @@ import { useFresh } from '@/app/fresh'
 import { usePage } from '@/app/page'
 import { useKept } from '@/app/query'
 import Choice from '@/parts/Choice.vue'
+import Pick from '@/parts/Pick.vue'
 import Dome from '@/parts/Dome.vue'
 import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
@@ -21,16 +22,21 @@ import MatrixRow from './MatrixRow.vue'
 import { arranged, TINTS, type Cell } from './arrangement'
 
 const MEASURES = [
-  { key: 'p95', label: 'p95 time', title: '95th percentile of the window' },
+  { key: 'p95', label: 'p95', title: '95th percentile of the window (5th where less is worse)' },
   { key: 'p50', label: 'median', title: '50th percentile of the window' },
+  { key: 'p99', label: 'p99', title: '99th percentile of the window (1st where less is worse)' },
+  { key: 'mean', label: 'mean', title: 'mean over the runs that were ok' },
+  { key: 'worst', label: 'worst', title: 'the worst run of the window' },
   { key: 'loss', label: 'loss', title: 'share of packets lost, by reach probes' },
   { key: 'availability', label: 'availability', title: 'share of runs that were ok' },
 ] as const
 const ROWS = [
   { key: 'provider', label: 'provider' },
   { key: 'place', label: 'place' },
+  { key: 'country', label: 'country' },
   { key: 'kind', label: 'kind' },
   { key: 'subnet', label: 'subnet' },
+  { key: 'person', label: 'person' },
   { key: 'tag', label: 'tag' },
   { key: 'none', label: 'worst first' },
 ] as const
@@ -39,9 +45,17 @@ const router = useRouter()
 const { asked, askedAgainst, against, againstWords, now, words } = useClock()
 useFresh(() => true, 5000)
 
-const measure = useKept('measure', 'p95', ['p50', 'p95', 'loss', 'availability'])
+const measure = useKept(
+  'measure',
+  'p95',
+  MEASURES.map((one) => one.key),
+)
 const kind = useKept<string>('probes', 'any')
-const rowsBy = useKept('rows', 'provider', ['provider', 'place', 'kind', 'subnet', 'tag', 'none'])
+const rowsBy = useKept(
+  'rows',
+  'provider',
+  ROWS.map((one) => one.key),
+)
 const search = useKept<string>('find', '')
 
 const kinds = useQuery({
@@ -60,8 +74,23 @@ const kindChoices = computed(() => {
   const shown = (kinds.data.value ?? []).filter((one) => used.has(one.name))
   return [{ key: 'any', label: 'any' }, ...shown.map((one) => ({ key: one.name, label: one.label }))]
 })
+/* Of which quantity a percentile, mean or worst is: of those of the chosen kind, or of each kind's main one. */
+const figure = useKept<string>('figure', '')
+const isShare = computed(() => measure.value === 'loss' || measure.value === 'availability')
+const figureChoices = computed(() => {
+  const own = kinds.data.value?.find((one) => one.name === kind.value)
+  if (!own) return []
+  const others = Object.keys(own.quantities).filter((name) => name !== own.main)
+  return [
+    { key: '', label: own.labels[own.main] ?? own.main },
+    ...others.map((name) => ({ key: name, label: own.labels[name] ?? name })),
+  ]
+})
+const quantity = computed(() =>
+  !isShare.value && figureChoices.value.some((one) => one.key === figure.value) && figure.value ? figure.value : null,
+)
 const matrix = useQuery({
-  queryKey: ['matrix', measure, kind, asked, askedAgainst],
+  queryKey: ['matrix', measure, kind, quantity, asked, askedAgainst],
   queryFn: () =>
     answered(
       api.GET('/api/matrix', {
@@ -71,6 +100,7 @@ const matrix = useQuery({
             ...askedAgainst.value,
             measure: measure.value,
             kind: kind.value === 'any' ? null : kind.value,
+            quantity: quantity.value,
           },
         },
       }),
@@ -98,6 +128,8 @@ function take(): void {
       'vantage point',
       'provider',
       'place',
+      'country',
+      'person',
       ...columns.flatMap((one) => [one.name, `${one.name}: unit`, `${one.name}: state`]),
     ],
     ...table.value.groups.flatMap((group) =>
@@ -105,6 +137,8 @@ function take(): void {
         row.name,
         row.provider,
         row.place,
+        row.country,
+        row.person,
         ...row.byColumn.flatMap((cell) =>
           cell ? [cell.figure.value, cell.figure.unit, cell.state] : ['', '', 'no probe'],
         ),
@@ -199,10 +233,9 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
 <template>
   <div class="mt-[11px] mb-2 flex flex-wrap items-center gap-x-2.5 gap-y-1.5">
     <Choice v-model="measure" :options="MEASURES" label="measure" />
-    <span class="ml-2 text-2 text-ink-2">probes</span>
-    <Choice v-model="kind" :options="kindChoices" label="kind of probe" />
-    <span class="ml-2 text-2 text-ink-2">rows by</span>
-    <Choice v-model="rowsBy" :options="ROWS" label="rows by" />
+    <Pick v-model="kind" :options="kindChoices" label="probes" />
+    <Pick v-if="figureChoices.length && !isShare" v-model="figure" :options="figureChoices" label="of" />
+    <Pick v-model="rowsBy" :options="ROWS" label="rows by" />
     <span class="flex-1" />
     <button class="go text-2" title="What is shown, as a file" @click="take">CSV</button>
     <SaveView />

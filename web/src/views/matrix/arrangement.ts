@@ -19,7 +19,7 @@ export interface ArrangedRow extends Row {
 /** Tints of a cell by its departure, from −2 to 4. */
 export const TINTS = ['bg-faster-2', 'bg-faster-1', '', 'bg-slower-1', 'bg-slower-2', 'bg-slower-3', 'bg-slower-4']
 
-export type RowsBy = 'provider' | 'place' | 'kind' | 'subnet' | 'tag' | 'none'
+export type RowsBy = 'provider' | 'place' | 'country' | 'kind' | 'subnet' | 'person' | 'tag' | 'none'
 
 export interface Group {
   name: string
@@ -37,6 +37,9 @@ export interface Arranged {
 const CAPTIONS = {
   p95: 'ms unless said, 95th percentile of the window (5th where less is worse)',
   p50: 'ms unless said, median of the window',
+  p99: 'ms unless said, 99th percentile of the window (1st where less is worse)',
+  mean: 'ms unless said, mean of the window',
+  worst: 'ms unless said, worst run of the window',
   loss: '% of packets lost in the window',
   availability: '% of runs that were ok in the window',
 }
@@ -54,7 +57,7 @@ export function arranged(matrix: Matrix, rowsBy: RowsBy, search: string): Arrang
   const fits = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted))
   const columnsFound = matrix.columns.filter((one) => fits(one.name, one.description))
   const rowsFound = matrix.rows.filter((one) =>
-    fits(one.name, one.place, one.provider, one.kind, one.subnet, ...one.tags),
+    fits(one.name, one.place, one.provider, one.country, one.person, one.kind, one.subnet, ...one.tags),
   )
   // A search may mean a row or a column: it narrows those that it finds, and leaves the other side whole.
   const named = wanted && columnsFound.length && !rowsFound.length ? columnsFound : matrix.columns

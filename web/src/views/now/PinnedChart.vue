@@ -8,17 +8,11 @@ import { useClock } from '@/app/clock'
 import { duration, inWords, moment } from '@/app/format'
 import { useSaved, type Chart } from '@/app/saved'
 import LinesPlot, { type Line } from '@/parts/LinesPlot.vue'
+import { SERIES } from '@/parts/plot'
 
 /** A chart that somebody pinned: its own streams, window and refresh, whatever the clock of the screen is. */
 const props = defineProps<{ pin: Chart }>()
-const COLOURS = [
-  'var(--line)',
-  'var(--series-2)',
-  'var(--series-3)',
-  'var(--series-4)',
-  'var(--series-5)',
-  'var(--series-6)',
-]
+const PAGES = { group: 'groups', target: 'targets', vantage_point: 'vantage-points' }
 const { now } = useClock()
 const { forget } = useSaved()
 function stretchNow() {
@@ -32,15 +26,22 @@ const series = useQuery({
   queryKey: ['pinned', () => props.pin.id],
   queryFn: async () => {
     const stretch = stretchNow()
-    const { streams, quantity } = props.pin.body
+    const { streams = [], together, quantity } = props.pin.body
+    const held = { from: new Date(stretch.from).toISOString(), to: new Date(stretch.to).toISOString() }
+    if (together) {
+      const { of, id, probes } = together
+      const all = await answered(
+        api.GET('/api/overview/series', { params: { query: { of, id, kind: probes, ...held, points: 120 } } }),
+      )
+      return { ...all, stretch, streams: [{ stream: 0, columns: { p50: all.p50 } }] }
+    }
     const found = await answered(
       api.GET('/api/query/windows', {
         params: {
           query: {
             streams,
             ...(quantity ? { quantity } : {}),
-            from: new Date(stretch.from).toISOString(),
-            to: new Date(stretch.to).toISOString(),
+            ...held,
             statistics: ['p50'],
             points: 120,
           },
@@ -58,7 +59,7 @@ const lines = computed(() =>
     starts: data.value?.starts ?? [],
     widthS: data.value?.width_s ?? 0,
     values: one.columns.p50 ?? [],
-    colour: COLOURS[index] ?? 'var(--line)',
+    colour: SERIES[index] ?? 'var(--line)',
   })),
 )
 const newest = computed(() => lines.value[0]?.values.findLast((value) => value !== null) ?? null)
@@ -68,11 +69,11 @@ const told = computed(() => {
     ? `last ${duration(window_s * 1000)}`
     : `${moment(Date.parse(from ?? ''), now.value)} to ${moment(Date.parse(to ?? ''), now.value)}`
 })
-const leads = computed(() =>
-  props.pin.body.streams.length === 1
-    ? `/streams/${props.pin.body.streams[0]}`
-    : `/compare?streams=${props.pin.body.streams.join(',')}`,
-)
+const leads = computed(() => {
+  const { streams = [], together } = props.pin.body
+  if (together) return together.of === 'all' ? '/estate' : `/${PAGES[together.of]}/${together.id}`
+  return streams.length === 1 ? `/streams/${streams[0]}` : `/compare?streams=${streams.join(',')}`
+})
 </script>
 
 <template>

@@ -73,6 +73,15 @@ const before = useQuery({
     }),
   enabled: computed(() => isKnown.value && against.value !== null),
 })
+const usual = useQuery({
+  queryKey: ['overview usual', query, asked, shownKind],
+  queryFn: () =>
+    answered(
+      api.GET('/api/overview/usual', { params: { query: { ...query.value, ...asked.value, kind: shownKind.value } } }),
+    ),
+  enabled: isKnown,
+})
+const isUsualKnown = computed(() => usual.data.value?.low.some((one) => one !== null) ?? false)
 const index = computed(() => {
   const found = series.data.value
   if (!found) return -1
@@ -112,6 +121,9 @@ const worst = computed(() => {
         <div class="mb-1 flex flex-wrap items-baseline gap-x-3 gap-y-1 text-2">
           <Choice v-if="kinds.length > 1" v-model="shownKind" :options="kinds" label="kind of probe" />
           <span class="flex-1" />
+          <span v-if="isUsualKnown" class="text-ink-2" :title="usual.data.value?.method"
+            ><i class="mr-1 inline-block h-2.5 w-4 bg-usual" />usual p5 to p95</span
+          >
           <span v-if="against" class="text-ghost-ink"
             ><i class="mr-1 inline-block w-4 border-t-2 border-dashed border-ghost align-middle" />{{
               againstWords
@@ -131,6 +143,7 @@ const worst = computed(() => {
               :stretch="window"
               :limits="[]"
               main=""
+              :usual="usual.data.value"
               :before="against ? before.data.value : undefined"
             />
             <template #value>
@@ -146,6 +159,7 @@ const worst = computed(() => {
             :columns="bandColumns(series.data.value.unit)"
             :rows="bandRows(series.data.value)"
             :query="`/api/overview/series?of=${of}&id=${id}&kind=${data.kind}&from=${asked.from}&to=${asked.to}&points=160`"
+            :chart="{ together: { of, id, probes: data.kind } }"
           />
         </template>
         <PointsTable :id="id" :of="of" :kind="data.kind" :targets="data.targets" :name="data.name" />

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, answered, type Shapes } from '@/api/client'
@@ -13,6 +13,8 @@ import Trouble from '@/parts/Trouble.vue'
 import Waiting from '@/parts/Waiting.vue'
 
 import type { SelectionKind } from './selection'
+
+const WhereMap = defineAsyncComponent(() => import('./WhereMap.vue'))
 
 /** Every vantage point's window, day, week and month; for one of them, how others do towards one of its targets. */
 const props = defineProps<{
@@ -127,5 +129,6 @@ const chosen = computed({ get: () => String(target.value), set: (value: string) 
     <button v-if="rows.length > FEW" class="go mt-1.5 text-2" @click="isAll = !isAll">
       {{ isAll ? 'fewer' : `all ${rows.length}` }}
     </button>
+    <WhereMap v-if="!isOne && found.data.value" :points="found.data.value" />
   </section>
 </template>

@@ -1,22 +1,16 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, answered } from '@/api/client'
 import { useClock, type Stretch } from '@/app/clock'
 import { day, duration, moment, ms } from '@/app/format'
 import Track from '@/parts/Track.vue'
 
+import { useFacts } from './questions'
+
 /** What is not a number: one thin track for each fact, with a tick where it changed. */
 const props = defineProps<{ stream: number; stretch: Stretch }>()
-const { asked, now } = useClock()
-const facts = useQuery({
-  queryKey: ['facts', props.stream, asked],
-  queryFn: () =>
-    answered(
-      api.GET('/api/streams/{stream}/facts', { params: { path: { stream: props.stream }, query: asked.value } }),
-    ),
-})
+const { now } = useClock()
+const facts = useFacts(props.stream)
 
 const NAMES: Record<string, string> = {
   address: 'Address',

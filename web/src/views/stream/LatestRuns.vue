@@ -1,8 +1,7 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
-import { api, answered, type Shapes, type State } from '@/api/client'
+import type { Shapes, State } from '@/api/client'
 import { useClock } from '@/app/clock'
 import { clock, full, inWords, moment, ms, unitWords, written } from '@/app/format'
 import { useKept } from '@/app/query'
@@ -12,26 +11,14 @@ import PhaseBar from '@/parts/PhaseBar.vue'
 import Trouble from '@/parts/Trouble.vue'
 
 import RunDetail from './RunDetail.vue'
+import { useRuns } from './questions'
 
 const props = defineProps<{ stream: Shapes['StreamShape'] }>()
 type Run = Shapes['RunShape']
 
-const { asked, now } = useClock()
-const only = useKept('runs', 'all', ['all', 'failed'])
+const { now } = useClock()
+const { only, limit, runs } = useRuns(props.stream.stream)
 const opened = useKept<string>('run', '')
-const limit = ref(12)
-const runs = useQuery({
-  queryKey: ['runs', props.stream.stream, only, asked, limit],
-  queryFn: () =>
-    answered(
-      api.GET('/api/streams/{stream}/runs', {
-        params: {
-          path: { stream: props.stream.stream },
-          query: { ...asked.value, only: only.value, limit: limit.value },
-        },
-      }),
-    ),
-})
 const page = computed(() => runs.data.value)
 const choices = computed(() => [
   { key: 'all' as const, label: `all ${page.value?.total.toLocaleString('en-GB') ?? ''}` },

@@ -1,10 +1,8 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, answered, type Shapes } from '@/api/client'
-import { useClock } from '@/app/clock'
+import type { Shapes } from '@/api/client'
 import { change, full, inWords, marks, ms, signed, unitWords, written } from '@/app/format'
 import ChangesList from '@/parts/ChangesList.vue'
 import Dome from '@/parts/Dome.vue'
@@ -12,25 +10,12 @@ import Figure from '@/parts/Figure.vue'
 import Trouble from '@/parts/Trouble.vue'
 import { roundScale } from '@/parts/plot'
 
+import { useFigures, useStreamChanges } from './questions'
+
 const props = defineProps<{ stream: Shapes['StreamShape'] }>()
-const { asked } = useClock()
-const figures = useQuery({
-  queryKey: ['figures', props.stream.stream, asked],
-  queryFn: () =>
-    answered(
-      api.GET('/api/streams/{stream}/figures', {
-        params: { path: { stream: props.stream.stream }, query: asked.value },
-      }),
-    ),
-})
+const figures = useFigures(props.stream.stream)
 const data = computed(() => figures.data.value)
-const changes = useQuery({
-  queryKey: ['stream changes', props.stream.stream, asked],
-  queryFn: () =>
-    answered(
-      api.GET('/api/changes', { params: { query: { ...asked.value, stream: props.stream.stream, limit: 100 } } }),
-    ),
-})
+const changes = useStreamChanges(props.stream.stream)
 function isBeyond(value: number): boolean {
   const degraded = props.stream.limits.find((one) => one.quantity === props.stream.main)?.degraded
   return degraded != null && (props.stream.worse === 'lower' ? value < degraded : value > degraded)
@@ -57,7 +42,12 @@ const axis = computed(() => {
   const all = ticks.map((tick, index) => ({ left: left(tick), words: words[index] }))
   return all.filter((one) => one.left > 3 && one.left < 97)
 })
-const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale.value || value <= scale.value.high))
+/* Hundreds of ticks are two paths: an element for each would cost more than all the rest of the page. */
+const ticks = computed(() => {
+  const shown = (data.value?.values ?? []).filter((value) => !scale.value || value <= scale.value.high)
+  const path = (values: number[]) => values.map((value) => `M${(left(value) * 10).toFixed(1)} 0V26`).join('')
+  return { inside: path(shown.filter((one) => !isBeyond(one))), beyond: path(shown.filter(isBeyond)) }
+})
 </script>
 
 <template>
@@ -106,13 +96,27 @@ const ticks = computed(() => (data.value?.values ?? []).filter((value) => !scale
       <p v-if="data.count === 0" class="py-2 text-ink-2">No answer in this window.</p>
       <div v-else class="pt-[7px]">
         <div class="relative h-[30px]" role="img" :aria-label="`${data.count} answers; the percentiles are below`">
-          <i
-            v-for="(value, index) in ticks"
-            :key="index"
-            class="absolute inset-y-0.5 border-l-[1.3px]"
-            :class="isBeyond(value) ? 'border-breached opacity-55' : 'border-line opacity-30'"
-            :style="{ left: `${left(value)}%` }"
-          />
+          <svg
+            class="absolute inset-x-0 inset-y-0.5 h-[26px] w-full"
+            viewBox="0 0 1000 26"
+            preserveAspectRatio="none"
+            aria-hidden="true"
+          >
+            <path
+              :d="ticks.inside"
+              stroke="var(--line)"
+              stroke-width="1.3"
+              opacity=".3"
+              vector-effect="non-scaling-stroke"
+            />
+            <path
+              :d="ticks.beyond"
+              stroke="var(--breached)"
+              stroke-width="1.3"
+              opacity=".55"
+              vector-effect="non-scaling-stroke"
+            />
+          </svg>
           <i
             v-if="data.percentiles[0]?.figure.value != null"
             class="absolute -inset-y-0.5 border-l-2 border-ink"

@@ -23,6 +23,7 @@ import FactTracks from './FactTracks.vue'
 import LatestRuns from './LatestRuns.vue'
 import StateTrack from './StateTrack.vue'
 import StreamFigures from './StreamFigures.vue'
+import { useFacts, useFigures, useRuns, useStreamChanges } from './questions'
 
 /* The main quantity over a track, in two words. */
 const MAIN: Record<string, string> = {
@@ -70,6 +71,7 @@ const usual = useQuery({
   queryKey: ['usual', id, asked],
   queryFn: () => answered(api.GET('/api/streams/{stream}/usual', { params: { path, query: asked.value } })),
 })
+for (const ask of [useFacts, useRuns, useFigures, useStreamChanges]) ask(id)
 const about = computed(() => stream.data.value)
 usePage(
   () => about.value?.probe ?? 'Stream',
@@ -88,11 +90,32 @@ const index = computed(() => {
   return data.p50.findLastIndex((value) => value !== null)
 })
 const value = computed(() => written(series.data.value?.p50[index.value], about.value?.unit ?? 'ms'))
+const phaseNames = computed(() => (about.value?.phases ?? []).filter((name) => series.data.value?.phases[name]))
+/* As they are stacked, the last on top. */
 const phases = computed(() =>
-  [...(about.value?.phases ?? [])]
-    .filter((name) => series.data.value?.phases[name])
+  [...phaseNames.value]
     .reverse()
     .map((name) => ({ name, figure: written(series.data.value?.phases[name]?.[index.value], 'ms').figure })),
+)
+/* The band and its phases as one table. */
+const rows = computed(() =>
+  bandRows(series.data.value).map((row, at) => [
+    ...row,
+    ...phaseNames.value.map((name) => series.data.value?.phases[name]?.[at]),
+  ]),
+)
+const columns = computed(() => [
+  ...bandColumns(series.data.value?.unit ?? ''),
+  ...phaseNames.value.map((name) => `${phaseLabel(name)}, mean, ms`),
+])
+const chart = computed(() => ({ streams: [id], quantity: about.value?.main ?? null }))
+const pinnable = computed(() =>
+  phaseNames.value.length
+    ? [
+        { key: '', label: MAIN[about.value?.main ?? ''] ?? about.value?.main_label ?? '' },
+        ...phaseNames.value.map((name) => ({ key: name, label: phaseLabel(name) })),
+      ]
+    : [],
 )
 /* The same probe from elsewhere: those that are nearest in what they measure. */
 const peers = computed(() => [id, ...(about.value?.peers ?? [])].join(','))
@@ -161,10 +184,11 @@ const slice = computed(() => {
         <ChartTools
           v-if="series.data.value"
           :name="`${about.probe} from ${about.vantage_point}`"
-          :columns="bandColumns(series.data.value.unit)"
-          :rows="bandRows(series.data.value)"
+          :columns="columns"
+          :rows="rows"
           :query="`/api/streams/${id}/series?from=${asked.from}&to=${asked.to}&points=240`"
-          :chart="{ streams: [id], quantity: about.main }"
+          :chart="chart"
+          :others="pinnable"
           class="mt-1"
         >
           <RouterLink :to="`/compare?streams=${peers}`" class="go">compare with its peers</RouterLink>
@@ -199,11 +223,7 @@ const slice = computed(() => {
             </template>
           </Track>
           <Track v-if="phases.length" name="Phases" note="mean" :stretch="window" :height="88">
-            <PhasePlot
-              :series="series.data.value"
-              :phases="[...phases].reverse().map((one) => one.name)"
-              :stretch="window"
-            />
+            <PhasePlot :series="series.data.value" :phases="phaseNames" :stretch="window" />
             <template #value>
               <span v-for="one in phases" :key="one.name" class="flex items-center text-1 leading-[15.5px] text-ink-2">
                 <i class="mr-1 inline-block size-[7px]" :style="{ background: phaseColour(one.name) }" />{{

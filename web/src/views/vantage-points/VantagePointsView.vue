@@ -13,6 +13,7 @@ import { may } from '@/app/session'
 import ChosenBar from '@/parts/ChosenBar.vue'
 import Choice from '@/parts/Choice.vue'
 import Dome from '@/parts/Dome.vue'
+import Pick from '@/parts/Pick.vue'
 import Narrow from '@/parts/Narrow.vue'
 import OpenedRow from '@/parts/OpenedRow.vue'
 import Refused from '@/parts/Refused.vue'
@@ -35,8 +36,8 @@ const found = computed(() => {
   return (points.data.value ?? []).filter(
     (one) =>
       isShown(one, only.value) &&
-      [one.name, one.kind, one.place, one.provider, ...one.tags, ...one.addresses].some((text) =>
-        text.toLowerCase().includes(wanted),
+      [one.name, one.kind, one.place, one.provider, one.country, one.person, ...one.tags, ...one.addresses].some(
+        (told) => told.toLowerCase().includes(wanted),
       ),
   )
 })
@@ -56,10 +57,16 @@ function isShown(point: Point, which: string): boolean {
   return point.kind === which
 }
 
-/* Many at once: tags, and from when on their agents take the hub's version. */
+/* Many at once: tags, whose they are, and from when on their agents take the hub's version. */
 const chosen = useChosen(found)
 const { many } = chosen
-const tag = ref('')
+const GIVEN = [
+  { key: 'tag', label: 'tag' },
+  { key: 'country', label: 'country' },
+  { key: 'person', label: 'person' },
+] as const
+const given = ref<(typeof GIVEN)[number]['key']>('tag')
+const text = ref('')
 const due = ref('')
 const { wrong, attempt } = useDoing()
 const change = (changes: Partial<Omit<Shapes['PointChanges'], 'vantage_points'>>) =>
@@ -123,9 +130,17 @@ function troubles(point: Point): string {
   <Waiting v-if="points.isPending.value" what="Reading the vantage points." />
   <Refused :wrong="wrong" />
   <ChosenBar v-if="many.length && !isPutting" :count="many.length" what="vantage points" @none="chosen.none">
-    <input v-model="tag" class="inp h-7 w-28" placeholder="tag" aria-label="tag" />
-    <button class="btn h-7" :disabled="!tag.trim()" @click="change({ add_tags: [tag.trim()] })">Tag</button>
-    <button class="btn h-7" :disabled="!tag.trim()" @click="change({ remove_tags: [tag.trim()] })">Take it off</button>
+    <Pick v-model="given" :options="GIVEN" label="" />
+    <input v-model="text" class="inp h-7 w-28" :placeholder="given" :aria-label="given" />
+    <template v-if="given === 'tag'">
+      <button class="btn h-7" :disabled="!text.trim()" @click="change({ add_tags: [text.trim()] })">Tag</button>
+      <button class="btn h-7" :disabled="!text.trim()" @click="change({ remove_tags: [text.trim()] })">
+        Take it off
+      </button>
+    </template>
+    <button v-else class="btn h-7" @click="change({ [given]: text.trim() })">
+      {{ text.trim() ? 'Set' : 'Clear' }}
+    </button>
     <span class="ml-2">update from</span>
     <input v-model="due" class="inp h-7 w-48" type="datetime-local" aria-label="when the update is due" />
     <button class="btn h-7" :disabled="!due" @click="change({ update_due: new Date(due).toISOString() })">
@@ -190,7 +205,8 @@ function troubles(point: Point): string {
             }}</RouterLink>
           </th>
           <td class="border-b border-rule pr-2 text-ink-2">
-            {{ point.kind }}, {{ point.place || 'place not stated' }}
+            {{ point.kind }}, {{ point.place || 'place not stated'
+            }}{{ point.country && point.country !== point.place ? `, ${point.country}` : '' }}
             <span v-if="point.tags.length" class="text-2 text-ink-3">{{ point.tags.join(', ') }}</span>
           </td>
           <td class="border-b border-rule pr-2">{{ point.provider || 'not stated' }}</td>
