@@ -7,7 +7,7 @@ const chosen = defineModel<K>({ required: true })
 <template>
   <label class="text-2 whitespace-nowrap text-ink-2">
     {{ label }}
-    <select v-model="chosen" class="ml-1 max-w-56 border-b border-rule-strong bg-transparent py-0.5 text-3 text-ink">
+    <select v-model="chosen" class="ml-1 max-w-44 border-b border-rule-strong bg-transparent py-0.5 text-3 text-ink">
       <option v-for="option in options" :key="option.key" :value="option.key">{{ option.label }}</option>
     </select>
   </label>

@@ -215,104 +215,107 @@ function onKey(event: KeyboardEvent): void {
 </script>
 
 <template>
-  <div
-    ref="box"
-    class="map relative cursor-grab touch-none overflow-hidden border border-rule-strong bg-ground"
-    role="group"
-    aria-label="Map. Tab walks the places, arrow keys go to the nearest that way, plus and minus zoom, 0 shows all. The list says the same."
-    @keydown="onKey"
-    @pointerdown="onDown"
-    @pointermove="onMove"
-    @pointerup="grab = null"
-    @wheel.prevent="zoomBy($event.deltaY < 0 ? 1.18 : 1 / 1.18)"
-  >
-    <svg class="absolute inset-0 h-full w-full" aria-hidden="true">
-      <g v-if="coast">
-        <path :d="coast" fill="none" stroke="var(--rule)" stroke-width="17" stroke-linejoin="round" opacity=".55" />
-        <path :d="coast" fill="none" stroke="var(--ground)" stroke-width="15.4" stroke-linejoin="round" />
-        <path :d="coast" fill="none" stroke="var(--rule)" stroke-width="11" stroke-linejoin="round" opacity=".8" />
-        <path :d="coast" fill="none" stroke="var(--ground)" stroke-width="9.4" stroke-linejoin="round" />
-        <path
-          :d="coast"
-          fill="none"
-          stroke="var(--rule-strong)"
-          stroke-width="5"
-          stroke-linejoin="round"
-          opacity=".7"
-        />
-        <path :d="coast" fill="var(--ground)" stroke="var(--ground)" stroke-width="3.4" stroke-linejoin="round" />
-        <path
-          :d="coast"
-          fill="var(--sunk)"
-          stroke="var(--rule-strong)"
-          stroke-width="1.1"
-          stroke-linejoin="round"
-          data-coast
-        />
-      </g>
-      <g v-for="pier in piers" :key="`${pier.x} ${pier.y}`">
-        <rect
-          v-for="(one, index) in pier.targets"
-          :key="one.id"
-          :x="pier.x - pier.targets.length * 4 + index * 8"
-          :y="pier.y - 20"
-          width="5.5"
-          height="18"
-          rx="2.5"
-          :fill="one.summary.is_affected ? `var(--${one.summary.state})` : 'var(--ink)'"
-        />
-      </g>
-    </svg>
-    <span
-      v-for="pier in piers"
-      :key="`${pier.x} ${pier.y}`"
-      class="pointer-events-none absolute -translate-x-1/2 text-1 whitespace-nowrap text-ink-2"
-      :style="{ left: `${pier.x}px`, top: `${pier.y - 36}px` }"
-      >{{ pier.targets.length === 1 ? pier.targets[0]?.name : `${pier.targets.length} targets` }}</span
+  <div class="relative">
+    <div
+      ref="box"
+      class="map absolute inset-0 cursor-grab touch-none overflow-hidden border border-rule-strong bg-ground"
+      role="group"
+      aria-label="Map. Tab walks the places, arrow keys go to the nearest that way, plus and minus zoom, 0 shows all. The list says the same."
+      @keydown="onKey"
+      @pointerdown="onDown"
+      @pointermove="onMove"
+      @pointerup="grab = null"
+      @wheel.prevent="zoomBy($event.deltaY < 0 ? 1.18 : 1 / 1.18)"
     >
-    <button
-      v-for="spot in inside"
-      :key="spot.key"
-      class="absolute flex -translate-x-1/2 -translate-y-[18px] flex-col items-center leading-[1.15]"
-      :style="{ left: `${spot.x}px`, top: `${spot.y}px` }"
-      :data-place="spot.key"
-      :aria-label="`${nameOf(spot)}: ${spot.told}`"
-      @pointerenter="look(spot.key, 120)"
-      @pointerleave="look(null, 160)"
-      @focus="look(spot.key)"
-      @blur="look(null)"
-      @click="choose(spot.key)"
-    >
-      <span class="flex h-[18px] items-end gap-[3px]">
-        <Dome v-for="one in marksOf(spot)" :key="one.key" :state="one.state" :width="one.width" is-mute />
-      </span>
-      <span class="mt-[2px] text-2 font-mid whitespace-nowrap" :class="{ underline: looked?.key === spot.key }">{{
-        nameOf(spot)
-      }}</span>
-    </button>
-    <span
-      v-for="one in outside"
-      :key="one.key"
-      class="absolute flex -translate-y-1/2 items-center gap-1 text-1 leading-[1.15] whitespace-nowrap"
-      :class="one.edgeX > size.width / 2 ? '-translate-x-full flex-row-reverse text-right' : ''"
-      :style="{ left: `${one.edgeX}px`, top: `${one.edgeY}px` }"
-      :title="one.told"
-    >
-      <svg width="10" height="10" viewBox="-5 -5 10 10" aria-hidden="true">
-        <path d="M4 0L-4 -4V4Z" fill="var(--ink-3)" :transform="`rotate(${one.angle})`" />
+      <svg class="absolute inset-0 h-full w-full" aria-hidden="true">
+        <g v-if="coast">
+          <path :d="coast" fill="none" stroke="var(--rule)" stroke-width="17" stroke-linejoin="round" opacity=".55" />
+          <path :d="coast" fill="none" stroke="var(--ground)" stroke-width="15.4" stroke-linejoin="round" />
+          <path :d="coast" fill="none" stroke="var(--rule)" stroke-width="11" stroke-linejoin="round" opacity=".8" />
+          <path :d="coast" fill="none" stroke="var(--ground)" stroke-width="9.4" stroke-linejoin="round" />
+          <path
+            :d="coast"
+            fill="none"
+            stroke="var(--rule-strong)"
+            stroke-width="5"
+            stroke-linejoin="round"
+            opacity=".7"
+          />
+          <path :d="coast" fill="var(--ground)" stroke="var(--ground)" stroke-width="3.4" stroke-linejoin="round" />
+          <path
+            :d="coast"
+            fill="var(--sunk)"
+            stroke="var(--rule-strong)"
+            stroke-width="1.1"
+            stroke-linejoin="round"
+            data-coast
+          />
+        </g>
+        <g v-for="pier in piers" :key="`${pier.x} ${pier.y}`">
+          <rect
+            v-for="(one, index) in pier.targets"
+            :key="one.id"
+            :x="pier.x - pier.targets.length * 4 + index * 8"
+            :y="pier.y - 20"
+            width="5.5"
+            height="18"
+            rx="2.5"
+            :fill="one.summary.is_affected ? `var(--${one.summary.state})` : 'var(--ink)'"
+          />
+        </g>
       </svg>
       <span
-        ><Dome :state="one.state" :width="14" is-mute /> <b class="font-mid">{{ one.name }}</b><br /><span
-          class="text-ink-3"
-          >{{ one.km }} off</span
-        ></span
+        v-for="pier in piers"
+        :key="`${pier.x} ${pier.y}`"
+        class="pointer-events-none absolute -translate-x-1/2 text-1 whitespace-nowrap text-ink-2"
+        :style="{ left: `${pier.x}px`, top: `${pier.y - 36}px` }"
+        >{{ pier.targets.length === 1 ? pier.targets[0]?.name : `${pier.targets.length} targets` }}</span
       >
-    </span>
-    <div class="absolute top-2 right-2 grid gap-1.5">
-      <button class="tool" aria-label="Nearer" @click="zoomBy(1.5)">+</button>
-      <button class="tool" aria-label="Farther" @click="zoomBy(1 / 1.5)">−</button>
-      <button class="tool text-1" aria-label="Show all" @click="all">all</button>
+      <button
+        v-for="spot in inside"
+        :key="spot.key"
+        class="absolute flex -translate-x-1/2 -translate-y-[18px] flex-col items-center leading-[1.15]"
+        :style="{ left: `${spot.x}px`, top: `${spot.y}px` }"
+        :data-place="spot.key"
+        :aria-label="`${nameOf(spot)}: ${spot.told}`"
+        @pointerenter="look(spot.key, 120)"
+        @pointerleave="look(null, 160)"
+        @focus="look(spot.key)"
+        @blur="look(null)"
+        @click="choose(spot.key)"
+      >
+        <span class="flex h-[18px] items-end gap-[3px]">
+          <Dome v-for="one in marksOf(spot)" :key="one.key" :state="one.state" :width="one.width" is-mute />
+        </span>
+        <span class="mt-[2px] text-2 font-mid whitespace-nowrap" :class="{ underline: looked?.key === spot.key }">{{
+          nameOf(spot)
+        }}</span>
+      </button>
+      <span
+        v-for="one in outside"
+        :key="one.key"
+        class="absolute flex -translate-y-1/2 items-center gap-1 text-1 leading-[1.15] whitespace-nowrap"
+        :class="one.edgeX > size.width / 2 ? '-translate-x-full flex-row-reverse text-right' : ''"
+        :style="{ left: `${one.edgeX}px`, top: `${one.edgeY}px` }"
+        :title="one.told"
+      >
+        <svg width="10" height="10" viewBox="-5 -5 10 10" aria-hidden="true">
+          <path d="M4 0L-4 -4V4Z" fill="var(--ink-3)" :transform="`rotate(${one.angle})`" />
+        </svg>
+        <span
+          ><Dome :state="one.state" :width="14" is-mute /> <b class="font-mid">{{ one.name }}</b><br /><span
+            class="text-ink-3"
+            >{{ one.km }} off</span
+          ></span
+        >
+      </span>
+      <div class="absolute top-2 right-2 grid gap-1.5">
+        <button class="tool" aria-label="Nearer" @click="zoomBy(1.5)">+</button>
+        <button class="tool" aria-label="Farther" @click="zoomBy(1 / 1.5)">−</button>
+        <button class="tool text-1" aria-label="Show all" @click="all">all</button>
+      </div>
     </div>
+    <!-- Beyond the edge, where the map is small. -->
     <section
       v-if="looked && popover"
       class="lifted absolute z-10 w-[330px] px-3 py-2.5 text-2"

@@ -15,6 +15,8 @@ const props = defineProps<{
   /** Which cell Tab reaches; −1 where it is in another row. */
   reached: number
   isLooked: boolean
+  /** Whether figures are held against anything. */
+  isHeld: boolean
   /** Since 1970, of a silent row alone: it says for how long. */
   minute: number
 }>()
@@ -102,6 +104,7 @@ function tint(cell: Cell): string {
       <span class="text-ink-3"> of {{ row.summary.streams }}</span>
     </td>
     <td
+      v-if="isHeld"
       class="border-b border-rule text-right text-2 whitespace-nowrap"
       :class="worst && worst.level > 1 ? 'font-mid text-breached-ink' : 'text-ink-3'"
     >

@@ -112,6 +112,13 @@ const data = computed(() => matrix.data.value)
 const isDense = computed(() => (table.value?.columns.length ?? 0) > 9)
 const leading = computed(() => (isDense.value ? 1 : 2))
 const table = computed(() => (data.value ? arranged(data.value, rowsBy.value, search.value) : null))
+/* Held against its usual or another window; of most quantities what is usual is not known. */
+const isHeld = computed(
+  () =>
+    against.value !== null ||
+    isShare.value ||
+    (!quantity.value && (measure.value === 'p95' || measure.value === 'p50')),
+)
 usePage(
   () => 'Matrix',
   () =>
@@ -283,7 +290,10 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
             <th class="border-b border-rule-strong pb-1 text-right align-bottom text-2 leading-[15px]">
               not fine<br /><span class="text-ink-3">of its streams</span>
             </th>
-            <th class="border-b border-rule-strong pb-1 pl-3 text-right align-bottom text-2 leading-[15px]">
+            <th
+              v-if="isHeld"
+              class="border-b border-rule-strong pb-1 pl-3 text-right align-bottom text-2 leading-[15px]"
+            >
               worst<br /><span class="text-ink-3">against {{ against ? 'then' : 'usual' }}</span>
             </th>
           </tr>
@@ -301,7 +311,7 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
         >
           <tr v-if="group.name">
             <th
-              :colspan="leading + table.columns.length + 2"
+              :colspan="leading + table.columns.length + (isHeld ? 2 : 1)"
               class="h-[27px] border-b border-rule-strong pb-0.5 align-bottom text-2 whitespace-nowrap"
             >
               <b class="mr-1.5 text-3">{{ group.name }}</b>
@@ -316,6 +326,7 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
             :is-dense="isDense"
             :reached="at.row === row.index ? at.column : -1"
             :is-looked="looked?.cell.vantage_point === row.id"
+            :is-held="isHeld"
             :minute="row.isSilent ? Math.floor(now / 60_000) : 0"
           />
         </tbody>
@@ -336,7 +347,7 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
             <td class="text-right">
               <b>{{ data.whole.not_fine }}</b> <span class="text-ink-3">of {{ data.whole.streams }}</span>
             </td>
-            <td />
+            <td v-if="isHeld" />
           </tr>
         </tfoot>
       </table>
@@ -346,12 +357,13 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
     </p>
     <p class="mt-1.5 flex flex-wrap gap-x-[18px] text-2 text-ink-2">
       <span>{{ table.caption }}</span>
-      <span
+      <span v-if="!isHeld">no tint: what is usual is known of medians and p95 of the main figure alone</span>
+      <span v-if="isHeld"
         ><i class="mr-1 inline-block h-2.5 w-4 bg-faster-2" /><i
           class="mr-1 inline-block h-2.5 w-4 bg-faster-1"
         />better
       </span>
-      <span
+      <span v-if="isHeld"
         ><i v-for="step in TINTS.slice(3)" :key="step" class="inline-block h-2.5 w-4" :class="step" /> worse than
         {{ against ? againstWords : 'its own usual level' }}</span
       >

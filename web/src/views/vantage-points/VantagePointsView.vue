@@ -146,7 +146,7 @@ function troubles(point: Point): string {
     <button class="btn h-7" :disabled="!due" @click="change({ update_due: new Date(due).toISOString() })">
       Announce
     </button>
-    <button class="btn h-7" @click="change({ withdraw_update: true })">Take the announcement back</button>
+    <button class="btn h-7" @click="change({ withdraw_update: true })">Take it back</button>
   </ChosenBar>
   <div
     v-if="points.data.value?.length"
@@ -204,9 +204,11 @@ function troubles(point: Point): string {
               point.name
             }}</RouterLink>
           </th>
-          <td class="border-b border-rule pr-2 text-ink-2">
-            {{ point.kind }}, {{ point.place || 'place not stated'
-            }}{{ point.country && point.country !== point.place ? `, ${point.country}` : '' }}
+          <td
+            class="border-b border-rule pr-2 text-ink-2"
+            :title="`${point.country || 'country not stated'}; ${point.person || 'nobody’s own machine'}`"
+          >
+            {{ point.kind }}, {{ point.place || 'place not stated' }}
             <span v-if="point.tags.length" class="text-2 text-ink-3">{{ point.tags.join(', ') }}</span>
           </td>
           <td class="border-b border-rule pr-2">{{ point.provider || 'not stated' }}</td>
