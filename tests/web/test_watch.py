@@ -200,7 +200,7 @@ class Matrix(BrowserCase):
         for by in ("country", "person"):
             self.page.get_by_label("rows by").select_option(by)
             expect(heads.first).to_be_visible()
-            stated = {one[by] for one in demo().ask("vantage-points")}
+            stated = {one[by] for one in demo().ask("matrix")["rows"]}
             wanted = {one or "not stated" for one in stated}
             self.page.wait_for_function("(by) => location.search.includes(`rows=${by}`)", arg=by)
             self.assertEqual(set(heads.all_inner_texts()), wanted)
@@ -208,8 +208,8 @@ class Matrix(BrowserCase):
     def test_any_quantity_of_a_kind_by_any_statistic(self) -> None:
         window = f"from={_ago(6 * 3600)}&to={_ago(0)}"
         self.open(f"/matrix?{window}")
-        self.page.get_by_label("probes").select_option(label="web fetch")
-        self.page.get_by_label("of", exact=True).select_option(label="from request to first byte")
+        self.page.get_by_label("kind of probe").select_option(label="web fetch")
+        self.page.get_by_label("figure", exact=True).select_option(label="from request to first byte")
         self.page.get_by_role("radio", name="p99").click()
         found = demo().ask(f"matrix?measure=p99&kind=http&quantity=first_byte&{window}")
         by_id = {one["id"]: one["name"] for one in found["rows"]}

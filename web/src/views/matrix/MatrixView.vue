@@ -240,8 +240,14 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
 <template>
   <div class="mt-[11px] mb-2 flex flex-wrap items-center gap-x-2.5 gap-y-1.5">
     <Choice v-model="measure" :options="MEASURES" label="measure" />
-    <Pick v-model="kind" :options="kindChoices" label="probes" />
-    <Pick v-if="figureChoices.length && !isShare" v-model="figure" :options="figureChoices" label="of" />
+    <Pick v-model="kind" :options="kindChoices" label="probes" spoken="kind of probe" />
+    <Pick
+      v-if="figureChoices.length && !isShare"
+      v-model="figure"
+      :options="figureChoices"
+      label="of"
+      spoken="figure"
+    />
     <Pick v-model="rowsBy" :options="ROWS" label="rows by" />
     <span class="flex-1" />
     <button class="go text-2" title="What is shown, as a file" @click="take">CSV</button>

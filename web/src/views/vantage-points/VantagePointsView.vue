@@ -130,7 +130,7 @@ function troubles(point: Point): string {
   <Waiting v-if="points.isPending.value" what="Reading the vantage points." />
   <Refused :wrong="wrong" />
   <ChosenBar v-if="many.length && !isPutting" :count="many.length" what="vantage points" @none="chosen.none">
-    <Pick v-model="given" :options="GIVEN" label="" />
+    <Pick v-model="given" :options="GIVEN" label="" spoken="what to give them" />
     <input v-model="text" class="inp h-7 w-28" :placeholder="given" :aria-label="given" />
     <template v-if="given === 'tag'">
       <button class="btn h-7" :disabled="!text.trim()" @click="change({ add_tags: [text.trim()] })">Tag</button>
