@@ -208,6 +208,8 @@ class Departures(OverviewCase):
 
     @classmethod
     def setUpClass(cls) -> None:
+        # The hub would find what is usual up to the last midnight, the slow day included.
+        cls.enterClassContext(unittest.mock.patch("kuppel.hub.app._keep_usual", unittest.mock.AsyncMock()))
         super().setUpClass()
         hub = cls.hub.app.state.hub
         cls.kept = UsualKeeper(hub.database, hub.writer, hub.readers).run(cls.now - DAY)
