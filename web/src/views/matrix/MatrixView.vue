@@ -105,6 +105,8 @@ const matrix = useQuery({
         },
       }),
     ),
+  // Whether the kind measures what the address names is not known before its kinds are.
+  enabled: computed(() => !figure.value || kinds.data.value !== undefined),
 })
 
 const data = computed(() => matrix.data.value)
@@ -130,7 +132,7 @@ usePage(
 function take(): void {
   if (!table.value || !data.value) return
   const columns = table.value.columns
-  download(`matrix ${measure.value} ${words.value}`, [
+  download(`matrix ${measure.value} ${quantity.value ?? ''} ${words.value}`.replace('  ', ' '), [
     [
       'vantage point',
       'provider',
