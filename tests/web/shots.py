@@ -4,7 +4,7 @@ import re
 import time
 from collections.abc import Callable
 
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 from tests.web import stage
 from tests.web.stage import ROOT, demo, new_page
@@ -24,6 +24,7 @@ def picture(
     page.goto(demo().url + path)
     page.locator("h1").first.wait_for()
     time.sleep(2)
+    expect(page.locator("[aria-busy=true]")).to_have_count(0, timeout=20_000)
     if act is not None:
         act(page)
         time.sleep(1.2)
