@@ -352,6 +352,17 @@ class Now(ApiCase):
         self.assertEqual({one for one in series["p50"] if one is not None}, {900})
         self.assertEqual(self.client.get("/api/now/series?streams=99").status_code, 404)
 
+    def test_a_certificate_is_told_by_the_days_it_has_left(self) -> None:
+        """It is judged by them, however quick its handshake was."""
+        limit = {"quantity": "certificate_days", "unit": "d", "degraded": 30, "breached": 7}
+        settings = {"host": "gates.skerry.example"}
+        self.hub.add_probe([self.point], kind="tls", settings=settings, interval_s=86_400, limits=[limit])
+        stream = self.hub.streams()[0]["stream"]
+        self.take(stream, [132.0] * 3, step_us=24 * 60 * MINUTE, certificate_days=5.0)
+        (matter,) = self.ask()["matters"]
+        self.assertEqual((matter["state"], matter["figure"]["value"], matter["figure"]["unit"]), ("breached", 5, "d"))
+        self.assertIsNone(matter["usual"])
+
     def test_trouble_of_one_vantage_point_is_an_arch(self) -> None:
         for name in ("front page", "times"):
             self.hub.add_probe([self.point], name=name)

@@ -2701,7 +2701,7 @@ export interface components {
          *     fault.
          */
         MatterShape: {
-            /** @description Its median of the last hour. */
+            /** @description The median of what it is judged by, of the last hour or its last runs. */
             figure: components["schemas"]["Figure"];
             /** Limits */
             limits: components["schemas"]["LimitShape"][];

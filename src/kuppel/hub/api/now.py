@@ -41,7 +41,7 @@ class MatterShape(BaseModel):
     main: str
     main_label: str
     limits: list[LimitShape]
-    figure: Figure = Field(description="Its median of the last hour.")
+    figure: Figure = Field(description="The median of what it is judged by, of the last hour or its last runs.")
     usual: float | None = Field(description="What is usual for it at this hour.")
 
     @classmethod
@@ -60,7 +60,7 @@ class MatterShape(BaseModel):
             main=one.stream.main.name,
             main_label=one.stream.main.label,
             limits=limits_of(one.stream.probe),
-            figure=Figure.of(one.median, one.stream.main.unit),
+            figure=Figure.of(one.median, one.stream.judged.unit),
             usual=one.usual,
         )
 

@@ -29,6 +29,13 @@ class Joined:
         """The limit of its main quantity, if it has one."""
         return next((one for one in self.probe.limits if one.quantity == self.main.name), None)
 
+    @property
+    def judged(self) -> Quantity:
+        """What it is judged by: the main quantity, or where that has no limit, what the first one is of."""
+        if self.limit is not None or not self.probe.limits:
+            return self.main
+        return QUANTITIES[self.probe.limits[0].quantity]
+
 
 def joined_streams(database: Database, probe_id: int | None = None) -> list[Joined]:
     """All active streams, or those of one probe."""

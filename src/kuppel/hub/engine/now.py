@@ -15,7 +15,7 @@ from kuppel.core.window import band
 from kuppel.hub.engine.departures import Measure, departures_from_usual
 from kuppel.hub.engine.estate import KIND_ORDER, main_statistics
 from kuppel.hub.engine.joined import Joined, joined_streams
-from kuppel.hub.engine.statistic import Statistic
+from kuppel.hub.engine.statistic import Statistic, percentiles_of
 from kuppel.store import history, states, totals
 from kuppel.store.database import Database
 from kuppel.store.inventory import Target, VantagePoint
@@ -32,8 +32,8 @@ _MUCH = 1 / 3
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A matter, the stream whose figures tell it best, since when (None where nobody can say), and that stream's median of
-    the last hour with what is usual."""
+    """A matter, the stream whose figures tell it best, since when (None where nobody can say), and the median of what that
+    stream is judged by, over the last hour or its last runs, with what is usual."""
 
     matter: Matter
     stream: Joined
@@ -102,8 +102,11 @@ def now(database: Database, now_us: int) -> Now:
         telling = _telling([streams[each.stream_id] for each in matter.streams])
         since_us = _changed_us(database, telling, now_us) if matter.since_us is None else matter.since_us
         departure = departures.get(telling.stream.id)
-        usual = None if departure is None else departure.usual
-        found.append(Shown(matter, telling, since_us, medians[telling.stream.id], usual))
+        if telling.judged is telling.main:
+            figure, usual = medians[telling.stream.id], None if departure is None else departure.usual
+        else:
+            figure, usual = _of_last_runs(database, telling, now_us), None
+        found.append(Shown(matter, telling, since_us, figure, usual))
     return Now(
         found,
         [(own[0].vantage_point, group_state(one.stream.state for one in own)) for own in points.values()],
@@ -111,6 +114,13 @@ def now(database: Database, now_us: int) -> Now:
         _expiring(database, streams),
         _closest(told),
     )
+
+
+def _of_last_runs(database: Database, one: Joined, now_us: int) -> Statistic:
+    """The median of what a stream is judged by: a certificate is looked at once a day."""
+    from_us = now_us - max(HOUR_US, 2 * one.probe.interval_us)
+    with database.reading() as connection:
+        return percentiles_of(connection, [(one, one.judged.name, 0.5)], from_us, now_us)[0]
 
 
 def _unusual(streams: Mapping[int, Joined], departures: Mapping[int, Departure]) -> dict[int, Unusual]:

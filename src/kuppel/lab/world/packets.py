@@ -106,37 +106,37 @@ class SimulatedPackets:
         return EchoReport(packets, self._stamps(now))
 
     async def stamp(self, train_: StampTrain) -> StampReport:
-        unbound(train_.binding)
-        host = self._host(train_.address)
         now, draw = self._moment()
-        sent = _sent_ns(now, train_.count, train_.interval_us)
-        await self._clock.sleep_us(train_.count * train_.interval_us)
-        if host is None:
-            await self._clock.sleep_us(train_.timeout_us)
+        sent, ways = await self._trains(train_, train_.size, now, draw)
+        if ways is None:
             return StampReport(tuple(sent), (), "kernel")
-        forth, back = train.trains(
-            self._world, self._ends(host, draw, train_.address), now, draw,
-            octets=train_.size, count=train_.count, gap_ms=train_.interval_us / 1000,
-        )  # fmt: skip
+        forth, back = ways
         answers = [
             StampAnswer(one.number, one.received_ns, one.count, one.arrived_ns, one.arrived_ns + _HELD_NS, 1e6)
             for one in _reflected(sent, forth, back, self._late_ms(now, draw))
         ]
         return StampReport(tuple(sent), tuple(answers), self._stamps(now))
 
-    async def speak(self, stream: SpeechStream) -> SpeechReport:
-        unbound(stream.binding)
-        host = self._host(stream.address)
-        now, draw = self._moment()
-        sent = _sent_ns(now, stream.count, stream.interval_us)
-        await self._clock.sleep_us(stream.count * stream.interval_us)
+    async def _trains(
+        self, of: StampTrain | SpeechStream, octets: int, now: IntArray, draw: Generator
+    ) -> tuple[list[int], tuple[Crossing, Crossing] | None]:
+        """When each packet was sent, and what became of them there and back; None where nobody is there to answer."""
+        unbound(of.binding)
+        host = self._host(of.address)
+        sent = _sent_ns(now, of.count, of.interval_us)
+        await self._clock.sleep_us(of.count * of.interval_us)
         if host is None:
-            await self._clock.sleep_us(stream.timeout_us)
+            await self._clock.sleep_us(of.timeout_us)
+            return sent, None
+        ends = self._ends(host, draw, of.address)
+        return sent, train.trains(self._world, ends, now, draw, octets=octets, count=of.count, gap_ms=of.interval_us / 1000)
+
+    async def speak(self, stream: SpeechStream) -> SpeechReport:
+        now, draw = self._moment()
+        sent, ways = await self._trains(stream, stream.payload_octets + 12, now, draw)
+        if ways is None:
             return SpeechReport(tuple(sent), (), "kernel")
-        forth, back = train.trains(
-            self._world, self._ends(host, draw, stream.address), now, draw,
-            octets=stream.payload_octets + 12, count=stream.count, gap_ms=stream.interval_us / 1000,
-        )  # fmt: skip
+        forth, back = ways
         answers = [
             SpeechAnswer(one.number, one.received_ns, one.arrived_ns, _HELD_NS, one.count)
             for one in _reflected(sent, forth, back, self._late_ms(now, draw))

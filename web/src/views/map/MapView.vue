@@ -16,6 +16,7 @@ import PlaceList from './PlaceList.vue'
 import PlaceMap from './PlaceMap.vue'
 import { coasts } from './coasts'
 import { placed } from './places'
+import { usePointed } from './pointed'
 
 const { asked } = useClock()
 useFresh(() => true, 10_000)
@@ -57,12 +58,7 @@ usePage(
 const found = computed(() => placed(data.value?.points ?? [], data.value?.unit ?? ''))
 
 /* One place is pointed at: on the map or in the list. */
-const pointed = ref<string | null>(null)
-let timer = 0
-function look(key: string | null, wait = 0): void {
-  clearTimeout(timer)
-  timer = globalThis.setTimeout(() => (pointed.value = key), wait)
-}
+const { pointed, look } = usePointed()
 function choose(key: string): void {
   chosen.value = chosen.value === key ? '' : key
 }

@@ -121,7 +121,8 @@ const worst = computed(() => {
         <div class="mb-1 flex flex-wrap items-baseline gap-x-3 gap-y-1 text-2">
           <Choice v-if="kinds.length > 1" v-model="shownKind" :options="kinds" label="kind of probe" />
           <span class="flex-1" />
-          <span v-if="isUsualKnown" class="text-ink-2" :title="usual.data.value?.method"
+          <!-- Its room is kept: the chart does not move when what is usual arrives. -->
+          <span class="text-ink-2" :class="{ invisible: !isUsualKnown }" :title="usual.data.value?.method"
             ><i class="mr-1 inline-block h-2.5 w-4 bg-usual" />usual p5 to p95</span
           >
           <span v-if="against" class="text-ghost-ink"

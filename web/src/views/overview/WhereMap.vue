@@ -7,6 +7,7 @@ import Trouble from '@/parts/Trouble.vue'
 import PlaceMap from '@/views/map/PlaceMap.vue'
 import { coasts } from '@/views/map/coasts'
 import { placed } from '@/views/map/places'
+import { usePointed } from '@/views/map/pointed'
 
 /** Where the vantage points of a page stand; nothing while fewer than two places are known. */
 const props = defineProps<{ points: Shapes['PointsShape'] }>()
@@ -14,12 +15,7 @@ const found = computed(() => placed(props.points.points, props.points.unit))
 const isWorth = computed(() => found.value.places.length > 1)
 const land = useQuery({ queryKey: ['map layer'], queryFn: coasts, staleTime: Infinity, enabled: isWorth })
 const chosen = ref('')
-const pointed = ref<string | null>(null)
-let timer = 0
-function look(key: string | null, wait: number): void {
-  clearTimeout(timer)
-  timer = globalThis.setTimeout(() => (pointed.value = key), wait)
-}
+const { pointed, look } = usePointed()
 </script>
 
 <template>
