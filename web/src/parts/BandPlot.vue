@@ -46,8 +46,12 @@ const scale = computed(() => {
     (value) => value !== null,
   )
   const top = Math.max(...values)
-  // A limit far above what is measured would press the line flat: it is then told in words only.
-  return roundScale([...values, ...levels.value.map((one) => one.level).filter((level) => level <= top * 2.2)])
+  // A limit or a usual level far above what is measured would press the line flat: it is then told in words only.
+  const beside = [...levels.value.map((one) => one.level), ...(props.usual?.low ?? []), ...(props.usual?.high ?? [])]
+  return roundScale([
+    ...values,
+    ...beside.filter((level): level is number => level !== null && level >= 0 && level <= top * 2.2),
+  ])
 })
 function y(value: number): number {
   return HEIGHT - ((value - scale.value.low) / (scale.value.high - scale.value.low)) * HEIGHT
