@@ -56,21 +56,27 @@ class Delay(RoutedLab):
     DELAY_MS = 4.0
 
     def test_round_trips_are_what_the_wire_did(self) -> None:
-        """Medians, against the delay that was really applied. The rest of the way is four hops of one machine: well under
-        a millisecond, unless the machine is busy."""
+        """Medians, against the delays that were really applied: never under the shortest, and near the usual one. The
+        rest of the way is four hops of one machine: well under a millisecond, unless the machine is busy; what it is busy
+        with passes, so that the lowest of three counts."""
+        options = {"names": False, "path_mtu": False}
         found = {
-            "icmp": self.measured("icmp", host=SERVER, count=40, interval_ms=10).quantities["rtt"],
-            "icmp over IPv6": self.measured("icmp", host=SERVER_V6, count=40, interval_ms=10).quantities["rtt"],
-            "path": self.measured("path", host=SERVER, names=False, path_mtu=False).quantities["rtt"],
+            "icmp": [self.rtt("icmp", host=SERVER, count=40, interval_ms=10) for _ in range(3)],
+            "icmp over IPv6": [self.rtt("icmp", host=SERVER_V6, count=40, interval_ms=10) for _ in range(3)],
+            "path": [self.rtt("path", host=SERVER, **options) for _ in range(3)],
         }
         self.lab.cut()
         did = wire_log(self.log)
-        applied = (statistics.median(did.forth_ns) + statistics.median(did.back_ns)) / 1e6
-        self.assertGreaterEqual(applied, 8.0)
-        for name, measured in found.items():
+        least = (min(did.forth_ns) + min(did.back_ns)) / 1e6
+        usual = (statistics.median(did.forth_ns) + statistics.median(did.back_ns)) / 1e6
+        self.assertGreaterEqual(least, 8.0)
+        for name, medians in found.items():
             with self.subTest(name):
-                self.assertGreater(measured, applied - 0.3)
-                self.assertLess(measured, applied + 2.0)
+                self.assertGreaterEqual(min(medians), least)
+                self.assertLess(min(medians), usual + 2.0)
+
+    def rtt(self, kind: str, **options: object) -> float:
+        return self.measured(kind, **options).quantities["rtt"]
 
 
 class Rate(RoutedLab):
