@@ -4,7 +4,7 @@ import statistics
 
 from kuppel.core.reason import Reason
 from kuppel.lab.netns import SERVER, SERVER_V6, wire_log
-from tests.lab.routed import RoutedLab
+from tests.probes.routed import RoutedLab
 
 FORKED = "10.9.1.2 > 10.9.2.2|10.9.3.2 > 10.9.4.2|10.9.6.2 > 10.9.5.2"
 
