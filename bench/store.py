@@ -25,7 +25,7 @@ from kuppel.core import sketch as sketches
 from kuppel.core.duration import DAY_US
 from kuppel.core.result import Attempt, Result
 from kuppel.core.window import band
-from kuppel.store import days, history, inventory, tail
+from kuppel.store import days, history, inventory, rollup, tail
 from kuppel.store.database import Database
 from kuppel.store.days import Day
 from kuppel.store.intake import NumberedResult, take_batch
@@ -192,7 +192,7 @@ def reading(folder: Path, streams: int) -> dict[str, float]:
     def own_top() -> list[tuple[float, tuple[int, str]]]:
         wanted = [(stream, name) for stream in range(1, streams + 1) for name in QUANTITIES]
         with database.reading() as connection:
-            found = history.sketches_of(connection, wanted, FIRST, end)
+            found = rollup.sketches_of(connection, wanted, FIRST, end)
         return sorted(zip(sketches.quantiles(list(found.values()), 0.95).tolist(), found, strict=True), reverse=True)[:20]
 
     with Steal() as steal:

@@ -16,7 +16,7 @@ from kuppel.core.duration import DAY_US
 from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import ALPHA, quantile, sketch
-from kuppel.store import days, history, inventory, maintenance, summary, tables, totals
+from kuppel.store import days, history, inventory, maintenance, rollup, summary, tables, totals
 from kuppel.store.compaction import Compaction, Keep
 from kuppel.store.database import Connection, Database, DatabaseUnusable
 from kuppel.store.intake import NumberedResult, store_results
@@ -176,7 +176,7 @@ class Summaries(DaysCase):
         for from_us, to_us in ((FIRST, end), (FIRST + 100 * MINUTE, end - 3 * MINUTE), (day_two, day_two + 9 * MINUTE)):
             with self.database.reading() as connection:
                 found = summary.merged(
-                    history.finished_summaries(connection, {self.stream: "total"}, from_us, to_us)[self.stream]
+                    rollup.finished_summaries(connection, {self.stream: "total"}, from_us, to_us)[self.stream]
                 )
             inside = [one.result for one in self.results if from_us <= one.result.started_us < to_us]
             values = np.array([one.quantities["total"] for one in inside if one.is_ok])
@@ -191,9 +191,7 @@ class Summaries(DaysCase):
         self.store(self.results)
         self.compaction.run(NOW)
         with self.database.reading() as connection:
-            found = history.sketches_of(connection, [(self.stream, "total")], FIRST + 90 * MINUTE, NOW)[
-                self.stream, "total"
-            ]
+            found = rollup.sketches_of(connection, [(self.stream, "total")], FIRST + 90 * MINUTE, NOW)[self.stream, "total"]
             times, values = history.samples(connection, [self.stream], ["total"], FIRST + 90 * MINUTE, NOW)[
                 self.stream, "total"
             ]
@@ -234,7 +232,7 @@ class Keeping(DaysCase):
         with self.database.reading() as connection:
             found = history.runs(connection, self.stream, 0, NOW, 10_000)
             counted = summary.merged(
-                history.finished_summaries(connection, {self.stream: "total"}, FIRST, FIRST + 3 * DAY_US)[self.stream]
+                rollup.finished_summaries(connection, {self.stream: "total"}, FIRST, FIRST + 3 * DAY_US)[self.stream]
             )
         self.assertEqual({one.time_us // DAY_US for one in found}, {20_001, 20_002, 20_003})
         self.assertEqual({one.time_us // DAY_US for one in found if not one.attempts}, {20_001})

@@ -23,7 +23,7 @@ from kuppel.core.reason import Reason
 from kuppel.core.result import Attempt, Result
 from kuppel.core.sketch import Sketch
 from kuppel.core.state import Judgement, State, StreamState
-from kuppel.store import block, days, history, intake, inventory, states, summary, tables, totals
+from kuppel.store import block, days, history, intake, inventory, rollup, states, summary, tables, totals
 from kuppel.store.database import Database, DatabaseUnusable
 from kuppel.store.intake import NumberedResult
 from kuppel.store.inventory import NotFound, Probe, Target
@@ -184,7 +184,7 @@ class Opening(StoreCase):
         with database.reading() as connection:
             found = history.samples(connection, [9], ["connect"], 0, 2**60)[9, "connect"]
             (run,) = history.runs(connection, 9, DAY + DAY_US, 2**60, 10)
-            (told,) = history.day_summaries(connection, {9: "connect"}, DAY, DAY + DAY_US)
+            (told,) = rollup.day_summaries(connection, {9: "connect"}, DAY, DAY + DAY_US)
             packed = days.payloads(connection, tables.hour_summaries, [12], DAY, DAY + DAY_US)[12][DAY]
         self.assertEqual(found[0].tolist(), [*times.tolist(), DAY + DAY_US + 5])
         self.assertEqual(found[1].tolist(), [*values.tolist(), 41.5])

@@ -9,7 +9,7 @@ from sqlalchemy import Connection
 from kuppel.core.duration import DAY_US
 from kuppel.core.series import FloatArray
 from kuppel.store import days, tables, tail
-from kuppel.store.history import edges, whole_days
+from kuppel.store.rollup import edges, whole_days
 
 
 @dataclass(slots=True)

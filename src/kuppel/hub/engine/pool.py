@@ -22,7 +22,7 @@ from kuppel.hub.engine.statistic import (
     sketch_statistic,
     time_statistic,
 )
-from kuppel.store import days, history
+from kuppel.store import days, history, rollup
 from kuppel.store.database import Connection, Database
 
 # Below it every sample is read, for an interval of the sample itself; beyond, distributions do.
@@ -62,7 +62,7 @@ def pool(connection: Connection, streams: Sequence[Joined], from_us: int, to_us:
             connection, [stream_id for stream_id, _ in wanted], {name for _, name in wanted}, from_us, to_us
         )
         return Pool({one[0]: found.get(one, NOTHING)[1] for one in wanted}, {})
-    sketched = history.sketches_of(connection, wanted, from_us, to_us)
+    sketched = rollup.sketches_of(connection, wanted, from_us, to_us)
     return Pool(None, {stream_id: sketched[stream_id, name] for stream_id, name in wanted})
 
 
@@ -123,12 +123,12 @@ def _of_summaries(
     counts: list[int] = []
     for one in streams:
         main = one.main.name
-        for start, each in history.summaries(connection, one.stream.id, main, first_us, end_us, is_by_day=is_by_day):
+        for start, each in rollup.summaries(connection, one.stream.id, main, first_us, end_us, is_by_day=is_by_day):
             at = (start - first_us) // width_us
             groups[at].append(each.sketch)
             index.append(at)
             counts.append(each.count)
-        for start, each in history.summaries(connection, one.stream.id, days.TIMES, first_us, end_us, is_by_day=is_by_day):
+        for start, each in rollup.summaries(connection, one.stream.id, days.TIMES, first_us, end_us, is_by_day=is_by_day):
             failed[(start - first_us) // width_us] += each.failed
     nothing = np.empty(0)
     of = Summaries(np.array(index, np.int64), np.array(counts, np.int64), nothing, nothing, nothing)

@@ -20,7 +20,7 @@ from kuppel.core.window import Statistics, Summaries
 from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
 from kuppel.hub.engine.statistic import EXACT, NOTHING, WITHIN, Statistic, is_exact, share_statistic, statistics_of
 from kuppel.probes.registry import KINDS
-from kuppel.store import days, history, totals
+from kuppel.store import days, history, rollup, totals
 from kuppel.store.database import Connection, Database
 
 
@@ -126,7 +126,7 @@ def _summed_slices(
     connection: Connection, one: Joined, name: str, starts: IntArray, width_us: int, end_us: int, wanted: Statistics
 ) -> dict[str, FloatArray]:
     is_by_day = width_us % DAY_US == 0
-    kept = history.summaries(connection, one.stream.id, name, int(starts[0]), end_us, is_by_day=is_by_day)
+    kept = rollup.summaries(connection, one.stream.id, name, int(starts[0]), end_us, is_by_day=is_by_day)
     index = np.array([(start - int(starts[0])) // width_us for start, _ in kept], dtype=np.int64)
     told = [summary for _, summary in kept]
     of = Summaries(
@@ -141,7 +141,7 @@ def _summed_slices(
         groups[where].append(each.sketch)
     failed = np.zeros(starts.size)
     if "failed" in wanted.names:
-        for start, each in history.summaries(
+        for start, each in rollup.summaries(
             connection, one.stream.id, days.TIMES, int(starts[0]), end_us, is_by_day=is_by_day
         ):
             failed[(start - int(starts[0])) // width_us] += each.failed
@@ -208,7 +208,7 @@ def distribution(
             found = history.samples(connection, ids, [name], from_us, to_us)
             counts = [window.class_counts(values, told) for _, values in found.values()]
             return Classes(name, told, np.sum(counts, axis=0) if counts else np.zeros(told.size + 1, np.int64), EXACT)
-        whole = sketches.merged(history.sketches_of(connection, [(one, name) for one in ids], from_us, to_us).values())
+        whole = sketches.merged(rollup.sketches_of(connection, [(one, name) for one in ids], from_us, to_us).values())
     return Classes(name, told, sketches.class_counts(whole, told), "values within 1 % of an edge may lie beside it")
 
 

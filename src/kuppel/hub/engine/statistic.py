@@ -18,7 +18,7 @@ from kuppel.core.proportion import wilson
 from kuppel.core.series import FloatArray
 from kuppel.core.sketch import Sketch, quantile_interval
 from kuppel.hub.engine.joined import Joined
-from kuppel.store import history, totals
+from kuppel.store import history, rollup, totals
 from kuppel.store.database import Connection
 from kuppel.store.summary import Summary
 
@@ -92,7 +92,7 @@ def statistics_of(
     if is_exact(connection, [one for one, _ in wanted], from_us, to_us):
         samples = history.samples(connection, ids, names, from_us, to_us)
         return [_of_samples(samples.get((one.stream.id, name), NOTHING)[1], statistic) for one, name in wanted]
-    told = history.whole_summaries(connection, {one.stream.id: name for one, name in wanted}, from_us, to_us)
+    told = rollup.whole_summaries(connection, {one.stream.id: name for one, name in wanted}, from_us, to_us)
     return [_of_summary(told[one.stream.id], statistic) for one, _ in wanted]
 
 
@@ -104,7 +104,7 @@ def percentiles_of(
         ids, names = {one.stream.id for one, _, _ in wanted}, {name for _, name, _ in wanted}
         found = history.samples(connection, ids, names, from_us, to_us)
         return [time_statistic(found.get((one.stream.id, name), NOTHING)[1], share) for one, name, share in wanted]
-    sketched = history.sketches_of(connection, [(one.stream.id, name) for one, name, _ in wanted], from_us, to_us)
+    sketched = rollup.sketches_of(connection, [(one.stream.id, name) for one, name, _ in wanted], from_us, to_us)
     return [sketch_statistic(sketched[one.stream.id, name], share) for one, name, share in wanted]
 
 

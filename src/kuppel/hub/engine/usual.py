@@ -14,7 +14,7 @@ from kuppel.core.sketch import Sketch, merged, quantile
 from kuppel.hub.engine.joined import Joined, joined_streams
 from kuppel.hub.readers import Readers
 from kuppel.probes.registry import KINDS
-from kuppel.store import history, totals
+from kuppel.store import rollup, totals
 from kuppel.store import usual as store
 from kuppel.store.database import Database
 from kuppel.store.usual import KeptUsual
@@ -74,7 +74,7 @@ def _together(
     own: dict[int, list[Sketch]] = {}
     with database.reading() as connection:
         for stream_id, quantity in series:
-            for start, one in history.summaries(connection, stream_id, quantity, from_us, until_us, is_by_day=False):
+            for start, one in rollup.summaries(connection, stream_id, quantity, from_us, until_us, is_by_day=False):
                 if from_us <= start < until_us and one.sketch.count:
                     own.setdefault(start, []).append(one.sketch)
     hours = [merged(each) for each in own.values()]
@@ -131,7 +131,7 @@ def found_usual(database: Database, stream_ids: Sequence[int], until_us: int) ->
 def _found(database: Database, stream_id: int, quantity: str, until_us: int) -> Baseline:
     from_us = until_us - WEEKS * 7 * DAY_US
     with database.reading() as connection:
-        hours = history.summaries(connection, stream_id, quantity, from_us, until_us, is_by_day=False)
+        hours = rollup.summaries(connection, stream_id, quantity, from_us, until_us, is_by_day=False)
     kept = [(start, one.sketch) for start, one in hours if from_us <= start < until_us]
     starts = np.array([start for start, _ in kept], dtype=np.int64)
     return of_sketches(starts, [one for _, one in kept], bad_end(quantity, 0.95))
