@@ -257,6 +257,27 @@ class Streams(ApiCase):
         self.assertEqual(values, [float(n) for n in range(30, 0, -1)])
         self.assertIsNone(rest["next"])
 
+    def test_a_page_is_its_parts_in_one_answer(self) -> None:
+        """Each part is what its own address says of the same window; those are checked against numpy above and below."""
+        values = [float(v) for v in np.random.default_rng(5).lognormal(6, 0.2, 90)]
+        self.take(self.stream, [*values, None, None], step_us=2 * MINUTE, connect=40.0)
+        end = datetime.now(UTC)
+        window = {"from": (end - timedelta(hours=4)).isoformat(), "to": end.isoformat()}
+        page = self.client.get(f"/api/streams/{self.stream}/page", params={**window, "points": 60, "runs": 7}).json()
+        parts = {"series": {"points": 60}, "usual": {}, "figures": {}, "runs": {"limit": 7}, "facts": {}}
+        for part, options in parts.items():
+            told = self.client.get(f"/api/streams/{self.stream}/{part}", params={**window, **options}).json()
+            self.assertEqual(page[part], told, part)
+        self.assertEqual(page["stream"], self.client.get(f"/api/streams/{self.stream}", params=window).json())
+        about = {**window, "stream": self.stream}
+        self.assertEqual(page["changes"], self.client.get("/api/changes", params=about).json())
+        self.assertEqual((len(page["runs"]["runs"]), page["runs"]["failed"], page["runs"]["total"]), (7, 2, 92))
+        self.assertEqual(page["figures"]["count"], 90)
+        self.assertEqual(page["figures"]["usual_phases"]["connect"], 40)
+        self.assertEqual(sum(page["series"]["counts"]), 90)
+        missing = self.client.get("/api/streams/999999/page", params=window)
+        self.assertEqual(missing.status_code, 404)
+
     def test_the_ribbon_says_how_much_was_affected(self) -> None:
         self.take(self.stream, [None] * 30)
         ribbon = self.client.get("/api/ribbon").json()

@@ -1056,6 +1056,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/streams/{stream}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All of a stream's screen at once */
+        get: operations["read_page_api_streams__stream__page_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/streams/{stream}/runs": {
         parameters: {
             query?: never;
@@ -4303,6 +4320,21 @@ export interface components {
             target: string;
             /** Vantage Point */
             vantage_point: string;
+        };
+        /**
+         * StreamPage
+         * @description All that a stream's screen shows of a window.
+         */
+        StreamPage: {
+            /** Changes */
+            changes: components["schemas"]["ChangeShape"][];
+            /** Facts */
+            facts: components["schemas"]["FactShape"][];
+            figures: components["schemas"]["FiguresShape"];
+            runs: components["schemas"]["RunPage"];
+            series: components["schemas"]["SeriesShape"];
+            stream: components["schemas"]["StreamShape"];
+            usual: components["schemas"]["UsualShape"];
         };
         /**
          * StreamShape
@@ -8674,6 +8706,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FiguresShape"];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_page_api_streams__stream__page_get: {
+        parameters: {
+            query?: {
+                /** @description How many slices at most. */
+                points?: number;
+                /** @description How many of the newest runs. */
+                runs?: number;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path: {
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamPage"];
                 };
             };
             /** @description Nobody is recognised */

@@ -15,6 +15,10 @@ const props = defineProps<{
   columns: readonly string[]
   /** The first of each row is the start of its slice. */
   rows: readonly (readonly (string | number | null | undefined)[])[]
+  /** What its table holds, where it is not the chart under the name. */
+  what?: string
+  /** How many of the first columns are times. */
+  times?: number
   /** The question behind it, as a program would ask it. */
   query: string
   chart?: Pick<Partial<Shapes['ChartBody']>, 'streams' | 'together' | 'quantity'>
@@ -31,9 +35,11 @@ const shown = computed(() =>
   (isOpen.value ? props.rows : []).map(([start, ...values]) => ({
     start: String(start),
     isGap: values.slice(0, 3).every((value) => value == null),
-    values,
+    values: values.map((value, at) => (at + 1 < (props.times ?? 1) && value ? full(Date.parse(String(value))) : value)),
   })),
 )
+/* Figures stand under each other by their last digit; words and times by their beginning. */
+const isWords = computed(() => props.columns.map((_, at) => typeof props.rows[0]?.[at] === 'string'))
 
 async function pin(close: () => void): Promise<void> {
   if (!props.chart) return
@@ -57,9 +63,15 @@ async function pin(close: () => void): Promise<void> {
   <div class="text-2">
     <div class="flex flex-wrap items-baseline gap-x-3.5 gap-y-1 text-ink-2">
       <button class="go" :aria-expanded="isOpen" @click="isOpen = !isOpen">
-        {{ isOpen ? 'close the table' : 'as a table' }}
+        {{ isOpen ? 'close the table' : what ? `${what} as a table` : 'as a table' }}
       </button>
-      <button class="go" title="What is shown, as a file" @click="download(name, [columns, ...rows])">CSV</button>
+      <button
+        class="go"
+        title="What is shown, as a file"
+        @click="download(what ? `${name}, ${what}` : name, [columns, ...rows])"
+      >
+        CSV
+      </button>
       <Popover v-if="chart" v-slot="{ close }" class="relative">
         <PopoverButton class="go" @click="pinName = name.slice(0, 80)">pin to Now</PopoverButton>
         <PopoverPanel class="lifted absolute left-0 z-20 mt-1 w-[280px] px-3.5 py-2.5" focus>
@@ -102,7 +114,7 @@ async function pin(close: () => void): Promise<void> {
       class="mt-2 max-h-[320px] overflow-auto border-y border-rule-strong"
       tabindex="0"
       role="region"
-      :aria-label="`${name} as a table`"
+      :aria-label="`${what ? `${what}, ` : ''}${name} as a table`"
     >
       <p class="border-b border-rule py-1 text-1 text-ink-3">
         asked as <code class="break-all">{{ query }}</code>
@@ -114,16 +126,21 @@ async function pin(close: () => void): Promise<void> {
               v-for="(column, index) in columns"
               :key="column"
               class="border-b border-rule-strong py-1 text-ink-3"
-              :class="index ? 'text-right' : ''"
+              :class="isWords[index] ? '' : 'text-right'"
             >
               {{ column }}
             </th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="row in shown" :key="row.start" :class="row.isGap ? 'hatched' : ''">
-            <td class="border-b border-rule pr-3">{{ full(Date.parse(row.start)) }}</td>
-            <td v-for="(value, index) in row.values" :key="index" class="border-b border-rule text-right">
+          <tr v-for="(row, at) in shown" :key="at" :class="row.isGap ? 'hatched' : ''">
+            <td class="border-b border-rule pr-3 whitespace-nowrap">{{ full(Date.parse(row.start)) }}</td>
+            <td
+              v-for="(value, index) in row.values"
+              :key="index"
+              class="border-b border-rule"
+              :class="[isWords[index + 1] ? 'pr-3' : 'text-right', { 'whitespace-nowrap': index + 1 < (times ?? 1) }]"
+            >
               {{ value == null ? 'no result' : value.toLocaleString('en-GB') }}
             </td>
           </tr>

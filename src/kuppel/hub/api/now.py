@@ -14,7 +14,7 @@ from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape, limits_of
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, HubDep, WindowDep, at, at_or_none
-from kuppel.hub.api.streams import SeriesShape
+from kuppel.hub.api.stream import SeriesShape
 from kuppel.hub.engine import now as engine
 from kuppel.hub.engine.joined import joined_stream
 from kuppel.hub.engine.now import Shown

@@ -18,7 +18,7 @@ from kuppel.hub.api.matrix import DepartureShape
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.run import words
 from kuppel.hub.api.shapes import Figure, GroupSummary, HubDep, Position, Window, WindowDep, at, column
-from kuppel.hub.api.streams import BandShape, NamedFigure, StreamName, StretchShape, UsualShape
+from kuppel.hub.api.stream import BandShape, NamedFigure, StreamName, StretchShape, UsualShape
 from kuppel.hub.engine import overview as engine
 from kuppel.hub.engine import usual
 from kuppel.hub.engine.joined import Joined

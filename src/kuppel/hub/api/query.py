@@ -11,7 +11,7 @@ from kuppel.core.quantity import QUANTITIES
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, column, window_between
-from kuppel.hub.api.streams import StreamName
+from kuppel.hub.api.stream import StreamName
 from kuppel.hub.engine import query
 from kuppel.hub.engine.joined import joined_streams
 from kuppel.probes.registry import kind_named

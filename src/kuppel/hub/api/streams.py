@@ -1,202 +1,31 @@
 """Streams: one probe from one vantage point."""
 
-from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated
 
 from fastapi import APIRouter, Query
-from pydantic import BaseModel, Field
 
-from kuppel.core.quantity import QUANTITIES
-from kuppel.core.schedule import in_words
-from kuppel.core.state import State
+from kuppel.hub.api.changes import ChangeShape
 from kuppel.hub.api.guard import Access, may
-from kuppel.hub.api.matrix import CellStream
-from kuppel.hub.api.probes import LimitShape, limits_of
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.run import QuantityShape, RunShape, quantities_of, stored_run
-from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none, column
-from kuppel.hub.engine import reading, usual
-from kuppel.hub.engine.joined import Joined, joined_stream, joined_streams
-from kuppel.hub.engine.reading import StreamSeries
-from kuppel.hub.engine.statistic import share_statistic
-from kuppel.probes.registry import KINDS
+from kuppel.hub.api.shapes import HubDep, WindowDep
+from kuppel.hub.api.stream import (
+    USUAL_METHOD,
+    FactShape,
+    FiguresShape,
+    RunPage,
+    SeriesShape,
+    StreamName,
+    StreamPage,
+    StreamShape,
+    UsualShape,
+)
+from kuppel.hub.engine import figures, reading, usual
+from kuppel.hub.engine.joined import joined_stream, joined_streams
+from kuppel.hub.engine.page import page
 from kuppel.store import history
 
 router = APIRouter(prefix="/streams", tags=["streams"], dependencies=[may(Access.SEE)])
-
-
-class StreamName(BaseModel):
-    """A stream, by what it joins."""
-
-    stream: int
-    vantage_point: str
-    provider: str
-    target: str
-    probe: str
-    kind: str
-    kind_label: str
-    state: State
-
-    @staticmethod
-    def fields(joined: Joined) -> dict[str, Any]:
-        """A stream's names, for shapes that add to them."""
-        cell = CellStream.of(joined)
-        return {
-            "stream": cell.stream,
-            "vantage_point": joined.vantage_point.name,
-            "provider": joined.vantage_point.provider,
-            "target": joined.target.name,
-            "probe": cell.probe,
-            "kind": cell.kind,
-            "kind_label": cell.kind_label,
-            "state": cell.state,
-        }
-
-
-class StreamShape(StreamName):
-    """A stream with what is expected of it and how it is, in words."""
-
-    target_id: int
-    vantage_point_id: int
-    vantage_point_kind: str
-    place: str
-    peers: list[int] = Field(description="Up to five streams of the same probe: of the same provider or place first.")
-    since: datetime
-    last_run: datetime | None
-    is_active: bool
-    sentence: str = Field(description="Its state in a sentence; the reader's clock completes it with the time since when.")
-    main: str
-    main_label: str
-    unit: str
-    worse: Literal["higher", "lower"] = Field(description="Which way the main quantity is worse.")
-    phases: list[str]
-    interval_s: float
-    schedule: str = Field(examples=["every 60 s"], description="When it runs, in words.")
-    attempts: int
-    limits: list[LimitShape]
-    judgement_n: int
-    judgement_m: int
-
-
-class Span(BaseModel):
-    from_: datetime = Field(alias="from")
-    to: datetime
-    state: State
-
-    model_config = {"populate_by_name": True}
-
-
-class LevelChangeShape(BaseModel):
-    """Where the medians changed their level, or their spread alone, for good (PELT)."""
-
-    time: datetime
-    what: Literal["level", "spread"]
-    before: float = Field(description="Median of the stretch before it.")
-    after: float
-
-
-class BandShape(BaseModel):
-    """A quantity in slices: percentiles per slice (null where nothing was measured), runs that were ok, runs that
-    failed."""
-
-    window: Window
-    starts: list[datetime]
-    width_s: float
-    unit: str
-    p5: list[float | None]
-    p50: list[float | None]
-    p95: list[float | None]
-    counts: list[int]
-    failed: list[int]
-
-
-class SeriesShape(BandShape):
-    """The main quantity of a stream, with the means of its phases, its states, and where its level changed."""
-
-    phases: dict[str, list[float | None]]
-    spans: list[Span]
-    changes: list[LevelChangeShape]
-    is_generated: bool = Field(description="Whether any of it was made up for the demo.")
-
-    @classmethod
-    def of(cls, joined: Joined, found: StreamSeries, window: Window) -> "SeriesShape":
-        return cls(
-            window=window,
-            starts=[at(int(one)) for one in found.band.starts_us],
-            width_s=found.band.width_us / 1e6,
-            unit=joined.main.unit,
-            p5=column(found.band.p5),
-            p50=column(found.band.p50),
-            p95=column(found.band.p95),
-            counts=found.band.counts.tolist(),
-            failed=found.failed.tolist(),
-            phases={name: column(values) for name, values in found.phases.items()},
-            spans=[Span(from_=at(start), to=at(until), state=state) for start, until, state in found.spans],
-            changes=[
-                LevelChangeShape(time=at(one.time_us), what=one.what, before=one.before, after=one.after)
-                for one in found.changes
-            ],
-            is_generated=found.is_generated,
-        )
-
-
-class StretchShape(BaseModel):
-    """A stretch of time in figures."""
-
-    name: str = Field(examples=["day"])
-    window: Window
-    p50: Figure
-    p95: Figure = Field(description="The 5th percentile where less is worse.")
-    answered: Figure
-    change: float | None = Field(description="Change of the median against the stretch before, as a ratio.")
-
-
-class FigureRow(StretchShape):
-    expected: int = Field(description="Runs that the schedule makes in this time.")
-    missing: int = Field(description="How many of them brought no result.")
-
-
-class NamedFigure(BaseModel):
-    name: str
-    figure: Figure
-
-
-class ShareUnder(BaseModel):
-    name: str = Field(examples=["degraded"])
-    level: float
-    share: float
-
-
-class NeighbourShape(StreamName):
-    p50: Figure
-    difference: float | None = Field(description="Its median minus this stream's.")
-
-
-class FiguresShape(BaseModel):
-    rows: list[FigureRow]
-    values: list[float] = Field(description="Every answer of the window, sorted; an even selection when there are many.")
-    count: int
-    percentiles: list[NamedFigure]
-    shares_under: list[ShareUnder]
-    usual_phases: dict[str, float] = Field(description="Median of each phase over the window, in ms.")
-    neighbours: list[NeighbourShape]
-
-
-class RunPage(BaseModel):
-    runs: list[RunShape]
-    quantities: list[QuantityShape] = Field(description="What such a run may measure, in the order of its kind.")
-    next: datetime | None = Field(description="Ask with this as `to` for older runs; null when there are none.")
-    failed: int = Field(description="Failed runs in the whole window.")
-    total: int = Field(description="All runs in the whole window.")
-
-
-class FactShape(BaseModel):
-    name: str = Field(examples=["address"])
-    value: str
-    from_: datetime = Field(alias="from")
-    to: datetime | None = Field(description="Until when it held; null while it does.")
-
-    model_config = {"populate_by_name": True}
+Points = Annotated[int, Query(ge=10, le=2000, description="How many slices at most.")]
 
 
 @router.get("", summary="List streams")
@@ -207,71 +36,36 @@ def list_streams(hub: HubDep) -> list[StreamName]:
 @router.get("/{stream}", summary="Read a stream", responses=responses(404, 422))
 def read_stream(stream: int, hub: HubDep, window: WindowDep) -> StreamShape:
     joined = joined_stream(hub.database, stream)
-    kind = KINDS[joined.probe.kind]
-    return StreamShape(
-        **StreamName.fields(joined),
-        target_id=joined.target.id,
-        vantage_point_id=joined.vantage_point.id,
-        vantage_point_kind=joined.vantage_point.kind,
-        peers=[one.stream.id for one in reading.peers(hub.database, joined)],
-        place=joined.vantage_point.place,
-        since=at(joined.stream.state_since_us),
-        last_run=at_or_none(joined.stream.last_run_us),
-        is_active=joined.stream.is_active and joined.probe.is_enabled,
-        sentence=hub.readers.ask(reading.sentence, joined, window.from_us, window.to_us),
-        main=kind.main,
-        main_label=QUANTITIES[kind.main].label,
-        unit=QUANTITIES[kind.main].unit,
-        worse=QUANTITIES[kind.main].worse,
-        phases=list(kind.phases),
-        interval_s=joined.probe.interval_us / 1e6,
-        schedule=in_words(joined.probe.timing),
-        attempts=joined.probe.attempts,
-        limits=limits_of(joined.probe),
-        judgement_n=joined.probe.judgement.n,
-        judgement_m=joined.probe.judgement.m,
+    found = hub.readers.ask(reading.introduced, joined, window.from_us, window.to_us)
+    return StreamShape.introduced(joined, *found)
+
+
+@router.get("/{stream}/page", summary="All of a stream's screen at once", responses=responses(404, 422))
+def read_page(
+    stream: int,
+    hub: HubDep,
+    window: WindowDep,
+    points: Points = 300,
+    runs: Annotated[int, Query(ge=1, le=200, description="How many of the newest runs.")] = 12,
+) -> StreamPage:
+    joined = joined_stream(hub.database, stream)
+    found = hub.readers.ask(page, joined, window.from_us, window.to_us, points, runs + 1)
+    return StreamPage(
+        stream=StreamShape.introduced(joined, found.sentence, found.peers),
+        series=SeriesShape.of(joined, found.series, window),
+        usual=UsualShape.of(found.usual, joined.main.name, USUAL_METHOD),
+        figures=FiguresShape.of(joined, found.figures),
+        runs=RunPage.of(joined, found.runs, runs),
+        facts=FactShape.within(found.runs.facts, window),
+        changes=[ChangeShape.of(one) for one in found.changes],
     )
-
-
-class UsualShape(BaseModel):
-    """What is usual for the main quantity, hour by hour of a window, from the six weeks before the window's last midnight.
-
-    `low` and `high` are two robust spreads either way of the centre, or for streams together the 5th and 95th percentile;
-    null where too little is known.
-    """
-
-    quantity: str
-    unit: str
-    starts: list[datetime]
-    centre: list[float | None]
-    low: list[float | None]
-    high: list[float | None]
-    counts: list[int] = Field(description="How many values each hour's pattern rests on.")
-    method: str
-
-    @classmethod
-    def of(cls, found: usual.Usual, quantity: str, method: str) -> "UsualShape":
-        return cls(
-            quantity=quantity,
-            unit=QUANTITIES[quantity].unit,
-            starts=[at(one) for one in found.starts_us.tolist()],
-            centre=column(found.centre),
-            low=column(found.low),
-            high=column(found.high),
-            counts=found.counts.tolist(),
-            method=method,
-        )
 
 
 @router.get("/{stream}/usual", summary="What is usual for a stream", responses=responses(404, 422))
 def read_usual(stream: int, hub: HubDep, window: WindowDep) -> UsualShape:
     joined = joined_stream(hub.database, stream)
     found = hub.readers.ask(usual.usual, joined, window.from_us, window.to_us)
-    return UsualShape.of(
-        found,
-        joined.main.name,
-        "median and 1.4826 × median absolute deviation of each hour of the week, over six weeks; within 1 %",
-    )
+    return UsualShape.of(found, joined.main.name, USUAL_METHOD)
 
 
 @router.get("/{stream}/series", summary="A stream over time", responses=responses(404, 422))
@@ -279,7 +73,7 @@ def read_series(
     stream: int,
     hub: HubDep,
     window: WindowDep,
-    points: Annotated[int, Query(ge=10, le=2000, description="How many slices at most.")] = 300,
+    points: Points = 300,
 ) -> SeriesShape:
     joined = joined_stream(hub.database, stream)
     found = hub.readers.ask(reading.series, joined, window.from_us, window.to_us, points)
@@ -289,33 +83,7 @@ def read_series(
 @router.get("/{stream}/figures", summary="A stream in figures", responses=responses(404, 422))
 def read_figures(stream: int, hub: HubDep, window: WindowDep) -> FiguresShape:
     joined = joined_stream(hub.database, stream)
-    unit = joined.main.unit
-    found = hub.readers.ask(reading.in_figures, joined, window.from_us, window.to_us)
-    spread = found.distribution
-    return FiguresShape(
-        rows=[
-            FigureRow(
-                name=row.name,
-                window=Window(from_=at(row.from_us), to=at(row.to_us)),
-                p50=Figure.of(row.p50, unit),
-                p95=Figure.of(row.p95, unit),
-                answered=Figure.of(share_statistic(row.answered.answered.count, row.answered.answered.total, "runs"), "1"),
-                expected=row.answered.expected,
-                missing=row.answered.missing,
-                change=row.change,
-            )
-            for row in found.rows
-        ],
-        values=[round(float(value), 4) for value in spread.values],
-        count=spread.count,
-        percentiles=[NamedFigure(name=name, figure=Figure.of(one, unit)) for name, one in spread.percentiles],
-        shares_under=[ShareUnder(name=name, level=level, share=share) for name, level, share in spread.shares_under],
-        usual_phases=found.phase_medians,
-        neighbours=[
-            NeighbourShape(**StreamName.fields(one.joined), p50=Figure.of(one.p50, unit), difference=one.difference)
-            for one in found.neighbours
-        ],
-    )
+    return FiguresShape.of(joined, hub.readers.ask(figures.figures, joined, window.from_us, window.to_us))
 
 
 @router.get("/{stream}/runs", summary="Runs of a stream, newest first", responses=responses(404, 422))
@@ -327,15 +95,9 @@ def read_runs(
     limit: Annotated[int, Query(ge=1, le=200)] = 20,
 ) -> RunPage:
     joined = joined_stream(hub.database, stream)
-    found = hub.readers.ask(reading.runs, stream, window.from_us, window.to_us, limit + 1, is_failed_only=only == "failed")
-    page = [stored_run(one, joined, found.facts) for one in found.runs[:limit]]
-    return RunPage(
-        runs=page,
-        quantities=quantities_of(KINDS[joined.probe.kind]),
-        next=page[-1].time if len(found.runs) > limit else None,
-        failed=found.failed,
-        total=found.total,
-    )
+    only_failed = only == "failed"
+    found = hub.readers.ask(reading.runs, joined, window.from_us, window.to_us, limit + 1, is_failed_only=only_failed)
+    return RunPage.of(joined, found, limit)
 
 
 @router.get("/{stream}/facts", summary="Facts of a stream and when they changed", responses=responses(404, 422))
@@ -343,8 +105,4 @@ def read_facts(stream: int, hub: HubDep, window: WindowDep) -> list[FactShape]:
     joined_stream(hub.database, stream)
     with hub.database.reading() as connection:
         found = history.facts(connection, stream, window.to_us)
-    return [
-        FactShape(name=one.name, value=one.value, from_=at(one.from_us), to=at_or_none(one.until_us))
-        for one in found
-        if one.until_us is None or one.until_us > window.from_us
-    ]
+    return FactShape.within(found, window)

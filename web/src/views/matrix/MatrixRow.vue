@@ -5,12 +5,15 @@ import { RouterLink } from 'vue-router'
 import { written } from '@/app/format'
 import Dome from '@/parts/Dome.vue'
 
-import { silentFor, TINTS, type Arranged, type ArrangedRow, type Cell } from './arrangement'
+import { silentFor, spoken, TINTS, type Arranged, type ArrangedRow, type Cell } from './arrangement'
 
 /** One vantage point's row: drawn anew only when what it is given changes, since there may be ten thousand cells. */
 const props = defineProps<{
   row: ArrangedRow
   columns: Arranged['columns']
+  /** The columns in sight, up to before `to`. */
+  from: number
+  to: number
   isDense: boolean
   /** Which cell Tab reaches; −1 where it is in another row. */
   reached: number
@@ -20,6 +23,9 @@ const props = defineProps<{
   /** Since 1970, of a silent row alone: it says for how long. */
   minute: number
 }>()
+const drawn = computed(() =>
+  props.row.byColumn.slice(props.from, props.to).map((cell, at) => ({ cell, index: props.from + at })),
+)
 const worst = computed(() => (props.row.isSilent ? null : props.row.worst))
 /* What a cell is tinted by: its own usual level, or the comparison window when there is one. */
 function tint(cell: Cell): string {
@@ -30,14 +36,15 @@ function tint(cell: Cell): string {
 <template>
   <tr>
     <th
-      class="sticky left-0 z-[1] w-[112px] border-b border-rule bg-ground pr-2 pl-2.5 text-3 font-mid whitespace-nowrap"
+      scope="row"
+      class="sticky left-0 z-[1] truncate border-b border-rule bg-ground pr-2 pl-2.5 text-3 font-mid"
       :class="{ 'bg-sheet': isLooked }"
-      :title="row.place"
+      :title="`${row.name}, ${row.place}`"
     >
       {{ row.name }}
       <Dome v-if="row.isSilent" state="silent" :width="12" />
     </th>
-    <td v-if="!isDense" class="w-[150px] max-w-[190px] truncate border-b border-rule pr-2 text-2 text-ink-3">
+    <td v-if="!isDense" class="truncate border-b border-rule pr-2 text-2 text-ink-3">
       {{ row.place }}
     </td>
     <td
@@ -54,19 +61,20 @@ function tint(cell: Cell): string {
       </RouterLink>
     </td>
     <template v-else>
+      <td v-if="from" :colspan="from" class="border-b border-rule" />
       <td
-        v-for="(cell, index) in row.byColumn"
+        v-for="{ cell, index } in drawn"
         :key="columns[index]?.id ?? index"
         class="relative h-[23px] border-b border-l border-rule text-right"
         :class="[
-          isDense ? 'min-w-[52px] pr-1' : 'min-w-[88px] pr-[9px]',
-          isDense && cell && cell.state !== 'fine' ? 'pl-[18px] whitespace-nowrap' : 'whitespace-nowrap',
+          isDense ? 'pr-1 whitespace-nowrap' : 'pr-[9px] whitespace-nowrap',
           cell ? `cursor-pointer ${tint(cell)}` : 'text-1 text-ink-3',
         ]"
+        :aria-colindex="index + (isDense ? 2 : 3)"
         :data-cell="cell ? `${row.index}-${index}` : undefined"
         :tabindex="cell ? (reached === index ? 0 : -1) : undefined"
         :role="cell ? 'link' : undefined"
-        :aria-label="cell ? row.spoken[index] : undefined"
+        :aria-label="cell ? spoken(row, columns[index], cell) : undefined"
       >
         <template v-if="cell">
           <Dome
@@ -98,6 +106,7 @@ function tint(cell: Cell): string {
         </template>
         <template v-else><span :class="{ 'sr-only': isDense }">no probe</span></template>
       </td>
+      <td v-if="to < columns.length" :colspan="columns.length - to" class="border-b border-l border-rule" />
     </template>
     <td class="border-b border-rule text-right text-2 whitespace-nowrap">
       <span :class="row.summary.not_fine ? 'font-mid' : 'text-ink-3'">{{ row.summary.not_fine }}</span>

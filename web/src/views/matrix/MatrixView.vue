@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, nextTick, ref, useTemplateRef } from 'vue'
-import { useRouter } from 'vue-router'
+import { computed } from 'vue'
 
 import { api, answered } from '@/api/client'
 import { useClock } from '@/app/clock'
@@ -17,9 +16,8 @@ import Waiting from '@/parts/Waiting.vue'
 import { download } from '@/app/csv'
 import SaveView from '@/parts/SaveView.vue'
 
-import CellPopover from './CellPopover.vue'
-import MatrixRow from './MatrixRow.vue'
-import { arranged, TINTS, type Cell } from './arrangement'
+import MatrixTable from './MatrixTable.vue'
+import { arranged, TINTS } from './arrangement'
 
 const MEASURES = [
   { key: 'p95', label: 'p95', title: '95th percentile of the window (5th where less is worse)' },
@@ -41,8 +39,7 @@ const ROWS = [
   { key: 'none', label: 'worst first' },
 ] as const
 
-const router = useRouter()
-const { asked, askedAgainst, against, againstWords, now, words } = useClock()
+const { asked, askedAgainst, against, againstWords, words } = useClock()
 useFresh(() => true, 5000)
 
 const measure = useKept(
@@ -110,9 +107,6 @@ const matrix = useQuery({
 })
 
 const data = computed(() => matrix.data.value)
-/* Many targets stand closer, and the places of vantage points give them their room. */
-const isDense = computed(() => (table.value?.columns.length ?? 0) > 9)
-const leading = computed(() => (isDense.value ? 1 : 2))
 const table = computed(() => (data.value ? arranged(data.value, rowsBy.value, search.value) : null))
 /* Held against its usual or another window; of most quantities what is usual is not known. */
 const isHeld = computed(
@@ -155,88 +149,6 @@ function take(): void {
     ),
   ])
 }
-
-/* The popover of the cell that is pointed at or focused. */
-const box = useTemplateRef<HTMLElement>('box')
-const looked = ref<{ cell: Cell; left: number; top: number; bottom: number } | null>(null)
-let timer = 0
-interface Pointed {
-  cell: Cell
-  element: HTMLElement
-  row: number
-  column: number
-}
-const rows = computed(() => (table.value?.groups ?? []).flatMap((group) => group.rows))
-function cellOf(event: Event): Pointed | null {
-  const element = (event.target as HTMLElement).closest<HTMLElement>('[data-cell]')
-  const [row = -1, column = -1] = (element?.dataset.cell ?? '').split('-').map(Number)
-  const cell = rows.value[row]?.byColumn[column]
-  return element && cell ? { cell, element, row, column } : null
-}
-function onClick(event: MouseEvent): void {
-  const found = cellOf(event)
-  if (found) openCell(found.cell)
-}
-function onKey(event: KeyboardEvent): void {
-  const found = cellOf(event)
-  if (!found) return
-  if (event.key === 'Enter') openCell(found.cell)
-  else void walk(event, found.row, found.column)
-}
-function onOver(event: PointerEvent): void {
-  const found = cellOf(event)
-  if (found) look(found, 150)
-}
-function onFocus(event: FocusEvent): void {
-  const found = cellOf(event)
-  if (found) look(found, 0)
-}
-function look({ cell, element }: Pointed, wait: number): void {
-  clearTimeout(timer)
-  timer = window.setTimeout(() => {
-    const frame = box.value?.getBoundingClientRect()
-    const bounds = element.getBoundingClientRect()
-    if (!frame) return
-    looked.value = {
-      cell,
-      left: bounds.left - frame.left,
-      top: bounds.top - frame.top,
-      bottom: bounds.bottom - frame.top,
-    }
-  }, wait)
-}
-function lookAway(): void {
-  clearTimeout(timer)
-  timer = window.setTimeout(() => (looked.value = null), 180)
-}
-function stay(): void {
-  clearTimeout(timer)
-}
-
-function openCell(cell: Cell): void {
-  const stream = cell.shown ?? cell.streams[0]?.stream
-  if (stream) void router.push(`/streams/${stream}`)
-}
-
-/* Arrow keys walk the cells. */
-const at = ref({ row: 0, column: 0 })
-async function walk(event: KeyboardEvent, row: number, column: number): Promise<void> {
-  const step = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[event.key]
-  if (event.key === 'Escape') looked.value = null
-  if (!step) return
-  event.preventDefault()
-  const [down = 0, right = 0] = step
-  for (let distance = 1; distance < 50; distance++) {
-    const next = box.value?.querySelector<HTMLElement>(
-      `[data-cell="${row + down * distance}-${column + right * distance}"]`,
-    )
-    if (!next) continue
-    at.value = { row: row + down * distance, column: column + right * distance }
-    await nextTick()
-    next.focus()
-    return
-  }
-}
 </script>
 
 <template>
@@ -272,94 +184,8 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
     <RouterLink to="/targets" class="go">target</RouterLink> and a
     <RouterLink to="/probes/new" class="go">probe</RouterLink>.
   </div>
-  <div v-else-if="table && data" ref="box" class="relative">
-    <div class="overflow-x-auto" @scroll="looked = null">
-      <table class="w-full border-collapse">
-        <thead>
-          <tr>
-            <th :colspan="leading" class="border-b border-rule-strong pb-1 align-bottom text-2 font-bold">
-              worst first
-              <svg class="inline-block align-[-1px]" width="8" height="10" viewBox="0 0 8 10" aria-hidden="true">
-                <path d="M4 0V9M1 6L4 9L7 6" fill="none" stroke="currentColor" stroke-width="1.4" />
-              </svg>
-            </th>
-            <th
-              v-for="column in table.columns"
-              :key="column.id"
-              class="border-b border-rule-strong pb-1 text-right align-bottom text-2 leading-[15px]"
-              :class="[
-                isDense ? 'pr-1' : 'pr-[9px]',
-                { 'shadow-[inset_0_-2px_0_var(--ink)]': looked?.cell.target === column.id },
-              ]"
-              :title="column.description"
-            >
-              {{ column.name }}<br /><span class="text-ink-3">{{ column.heading }}</span>
-            </th>
-            <th class="border-b border-rule-strong pb-1 text-right align-bottom text-2 leading-[15px]">
-              not fine<br /><span class="text-ink-3">of its streams</span>
-            </th>
-            <th
-              v-if="isHeld"
-              class="border-b border-rule-strong pb-1 pl-3 text-right align-bottom text-2 leading-[15px]"
-            >
-              worst<br /><span class="text-ink-3">against {{ against ? 'then' : 'usual' }}</span>
-            </th>
-          </tr>
-        </thead>
-        <!-- One listener for all cells, and rows that are drawn anew only when they change: there may be ten thousand. -->
-        <tbody
-          v-for="group in table.groups"
-          :key="group.name"
-          @click="onClick"
-          @keydown="onKey"
-          @pointerover="onOver"
-          @pointerout="lookAway"
-          @focusin="onFocus"
-          @focusout="lookAway"
-        >
-          <tr v-if="group.name">
-            <th
-              :colspan="leading + table.columns.length + (isHeld ? 2 : 1)"
-              class="h-[27px] border-b border-rule-strong pb-0.5 align-bottom text-2 whitespace-nowrap"
-            >
-              <b class="mr-1.5 text-3">{{ group.name }}</b>
-              <span :class="group.ink">{{ group.told }}</span>
-            </th>
-          </tr>
-          <MatrixRow
-            v-for="row in group.rows"
-            :key="row.id"
-            :row="row"
-            :columns="table.columns"
-            :is-dense="isDense"
-            :reached="at.row === row.index ? at.column : -1"
-            :is-looked="looked?.cell.vantage_point === row.id"
-            :is-held="isHeld"
-            :minute="row.isSilent ? Math.floor(now / 60_000) : 0"
-          />
-        </tbody>
-        <tfoot>
-          <tr class="text-2">
-            <th :colspan="leading" class="h-7 text-ink-2">not fine</th>
-            <td
-              v-for="column in table.columns"
-              :key="column.id"
-              class="text-right"
-              :class="isDense ? 'pr-1' : 'pr-[9px]'"
-            >
-              <span :class="column.summary.not_fine ? 'font-bold text-ink' : 'text-ink-3'">{{
-                column.summary.not_fine
-              }}</span>
-              <span class="text-ink-3"> of {{ column.summary.streams }}</span>
-            </td>
-            <td class="text-right">
-              <b>{{ data.whole.not_fine }}</b> <span class="text-ink-3">of {{ data.whole.streams }}</span>
-            </td>
-            <td v-if="isHeld" />
-          </tr>
-        </tfoot>
-      </table>
-    </div>
+  <div v-else-if="table && data">
+    <MatrixTable :table="table" :matrix="data" :is-held="isHeld" />
     <p v-if="table.groups.length === 0" class="py-4 text-ink-2">
       No vantage point or target is called that. <button class="go" @click="search = ''">Show all</button>
     </p>
@@ -380,16 +206,5 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
       <span><Dome state="silent" :width="12" /> silent</span>
       <span class="italic">slanted: under 30 samples, too few to say</span>
     </p>
-    <CellPopover
-      v-if="looked"
-      :key="`${looked.cell.vantage_point}-${looked.cell.target}`"
-      :cell="looked.cell"
-      :matrix="data"
-      :left="looked.left"
-      :top="looked.top"
-      :bottom="looked.bottom"
-      @pointerenter="stay"
-      @pointerleave="lookAway"
-    />
   </div>
 </template>

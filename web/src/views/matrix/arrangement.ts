@@ -11,7 +11,6 @@ export interface ArrangedRow extends Row {
   isSilent: boolean
   cells: Cell[]
   byColumn: (Cell | null)[]
-  spoken: string[]
   /** Its most unusual cell, and by how much. */
   worst: { level: number; told: string } | null
 }
@@ -65,11 +64,17 @@ export function arranged(matrix: Matrix, rowsBy: RowsBy, search: string): Arrang
   const able = new Set(matrix.cells.filter((cell) => cell.shown !== null).map((cell) => cell.target))
   const columns = named.filter((one) => able.has(one.id))
   const rows = wanted && (rowsFound.length || !columnsFound.length) ? rowsFound : matrix.rows
-  const cells = new Map(matrix.cells.map((cell) => [`${cell.vantage_point}/${cell.target}`, cell]))
+  const byRow = new Map<number, Cell[]>()
+  for (const cell of matrix.cells) {
+    const own = byRow.get(cell.vantage_point)
+    if (own) own.push(cell)
+    else byRow.set(cell.vantage_point, [cell])
+  }
 
   const arrangedRows = rows.map((row): ArrangedRow => {
-    const byColumn = columns.map((column) => cells.get(`${row.id}/${column.id}`) ?? null)
-    const own = matrix.cells.filter((cell) => cell.vantage_point === row.id)
+    const own = byRow.get(row.id) ?? []
+    const byTarget = new Map(own.map((cell) => [cell.target, cell]))
+    const byColumn = columns.map((column) => byTarget.get(column.id) ?? null)
     return {
       ...row,
       index: 0,
@@ -77,18 +82,15 @@ export function arranged(matrix: Matrix, rowsBy: RowsBy, search: string): Arrang
       cells: own,
       worst: worst(own),
       byColumn,
-      spoken: byColumn.map((cell, index) =>
-        cell
-          ? `${row.name} to ${columns[index]?.name ?? ''}: ${inWords(cell.figure.value, cell.figure.unit)}, ${cell.state}`
-          : '',
-      ),
     }
   })
 
   const groups = new Map<string, ArrangedRow[]>()
   for (const row of arrangedRows) {
     const name = rowsBy === 'none' ? '' : (rowsBy === 'tag' ? row.tags.join(', ') : row[rowsBy]) || 'not stated'
-    groups.set(name, [...(groups.get(name) ?? []), row])
+    const members = groups.get(name)
+    if (members) members.push(row)
+    else groups.set(name, [row])
   }
   let index = 0
   const made = [...groups.entries()].map(([name, members]): Group => {
@@ -100,6 +102,11 @@ export function arranged(matrix: Matrix, rowsBy: RowsBy, search: string): Arrang
     groups: made,
     caption: captioned(matrix, named.length - columns.length),
   }
+}
+
+/** A cell as it is read out. */
+export function spoken(row: ArrangedRow, column: Column | undefined, cell: Cell): string {
+  return `${row.name} to ${column?.name ?? ''}: ${inWords(cell.figure.value, cell.figure.unit)}, ${cell.state}`
 }
 
 /** How far a cell lies from what it is held against, in words. */

@@ -1,16 +1,14 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import type { Shapes } from '@/api/client'
 import { useClock, type Stretch } from '@/app/clock'
 import { day, duration, moment, ms } from '@/app/format'
 import Track from '@/parts/Track.vue'
 
-import { useFacts } from './questions'
-
 /** What is not a number: one thin track for each fact, with a tick where it changed. */
-const props = defineProps<{ stream: number; stretch: Stretch }>()
+const props = defineProps<{ facts: Shapes['FactShape'][]; stretch: Stretch }>()
 const { now } = useClock()
-const facts = useFacts(props.stream)
 
 const NAMES: Record<string, string> = {
   address: 'Address',
@@ -36,7 +34,7 @@ interface FactTrack {
 }
 
 const tracks = computed<FactTrack[]>(() => {
-  const found = facts.data.value ?? []
+  const found = props.facts
   const { from, to } = props.stretch
   return Object.entries(NAMES).flatMap(([name, label]) => {
     const values = found.filter((fact) => fact.name === name)

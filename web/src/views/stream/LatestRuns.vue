@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
 
-import type { Shapes, State } from '@/api/client'
+import { api, answered, type Shapes, type State } from '@/api/client'
 import { useClock } from '@/app/clock'
 import { clock, full, inWords, moment, ms, unitWords, written } from '@/app/format'
 import { useKept } from '@/app/query'
@@ -11,22 +12,43 @@ import PhaseBar from '@/parts/PhaseBar.vue'
 import Trouble from '@/parts/Trouble.vue'
 
 import RunDetail from './RunDetail.vue'
-import { useRuns } from './questions'
 
-const props = defineProps<{ stream: Shapes['StreamShape'] }>()
+/* `newest` are those of the page; more of them, or the failed ones alone, are asked for here. */
+const props = defineProps<{
+  stream: Shapes['StreamShape']
+  newest: Shapes['RunPage']
+  usualPhases: Record<string, number>
+}>()
 type Run = Shapes['RunShape']
+/* As many as the page brings. */
+const FIRST = 12
 
-const { now } = useClock()
-const { only, limit, runs } = useRuns(props.stream.stream)
+const { asked, now } = useClock()
+const only = useKept('runs', 'all', ['all', 'failed'])
+const limit = ref(FIRST)
+const asksMore = computed(() => only.value === 'failed' || limit.value > FIRST)
+const runs = useQuery({
+  queryKey: ['runs', props.stream.stream, only, asked, limit],
+  queryFn: () =>
+    answered(
+      api.GET('/api/streams/{stream}/runs', {
+        params: {
+          path: { stream: props.stream.stream },
+          query: { ...asked.value, only: only.value, limit: limit.value },
+        },
+      }),
+    ),
+  enabled: asksMore,
+})
 const opened = useKept<string>('run', '')
-const page = computed(() => runs.data.value)
+const page = computed(() => (asksMore.value && runs.data.value) || props.newest)
 const choices = computed(() => [
-  { key: 'all' as const, label: `all ${page.value?.total.toLocaleString('en-GB') ?? ''}` },
-  { key: 'failed' as const, label: `failed ${page.value?.failed.toLocaleString('en-GB') ?? ''}` },
+  { key: 'all' as const, label: `all ${page.value.total.toLocaleString('en-GB')}` },
+  { key: 'failed' as const, label: `failed ${page.value.failed.toLocaleString('en-GB')}` },
 ])
 const own = computed(() => props.stream.limits.find((one) => one.quantity === props.stream.main))
 const most = computed(() => {
-  const totals = (page.value?.runs ?? []).map((run) => run.quantities[props.stream.main] ?? 0)
+  const totals = page.value.runs.map((run) => run.quantities[props.stream.main] ?? 0)
   return Math.max(1e-6, ...totals) * 1.05
 })
 
@@ -68,11 +90,11 @@ function walk(event: KeyboardEvent): void {
     <Choice v-model="only" :options="choices" label="which runs" is-plain class="text-2" />
   </div>
   <Trouble v-if="runs.isError.value" what="The runs" :error="runs.error.value" @again="runs.refetch()" />
-  <p v-if="page && page.runs.length === 0" class="py-3 text-ink-2">
+  <p v-if="page.runs.length === 0" class="py-3 text-ink-2">
     {{ only === 'failed' ? 'No run failed in this window.' : 'No run in this window. Widen it on the ribbon above.' }}
     <button v-if="only === 'failed'" class="go" @click="only = 'all'">Show all</button>
   </p>
-  <ul v-if="page">
+  <ul>
     <li
       v-for="run in page.runs"
       :key="run.time"
@@ -120,10 +142,16 @@ function walk(event: KeyboardEvent): void {
           opened === run.time ? 'close' : 'open'
         }}</span>
       </button>
-      <RunDetail v-if="opened === run.time" :run="run" :stream="stream" :quantities="page.quantities" />
+      <RunDetail
+        v-if="opened === run.time"
+        :run="run"
+        :stream="stream"
+        :quantities="page.quantities"
+        :usual-phases="usualPhases"
+      />
     </li>
   </ul>
-  <button v-if="page?.next" class="go mt-2 text-2" @click="limit = Math.min(200, limit + 24)">
+  <button v-if="page.next" class="go mt-2 text-2" @click="limit = Math.min(200, limit + 24)">
     {{ limit >= 200 ? `Older than ${inWords(200, '')} runs: move the window on the ribbon` : 'Show older runs' }}
   </button>
 </template>

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, answered, type Shapes } from '@/api/client'
-import { useClock } from '@/app/clock'
+import type { Shapes } from '@/api/client'
 import { inWords } from '@/app/format'
 import PhaseBar from '@/parts/PhaseBar.vue'
 import RunFacts from '@/parts/run/RunFacts.vue'
@@ -13,25 +11,16 @@ const props = defineProps<{
   run: Shapes['RunShape']
   stream: Shapes['StreamShape']
   quantities: readonly Shapes['QuantityShape'][]
+  /** The median of each phase over the window, ms. */
+  usualPhases: Record<string, number>
 }>()
-const { asked } = useClock()
-const figures = useQuery({
-  queryKey: ['figures', props.stream.stream, asked],
-  queryFn: () =>
-    answered(
-      api.GET('/api/streams/{stream}/figures', {
-        params: { path: { stream: props.stream.stream }, query: asked.value },
-      }),
-    ),
-})
 const timings = computed<Record<string, number>>(() => props.run.detail.timings_ms ?? props.run.quantities)
-const usual = computed(() => figures.data.value?.usual_phases ?? {})
 /* A transaction has as many phases as it has steps. */
-const phases = computed(() => props.stream.phases.filter((name) => name in timings.value || name in usual.value))
+const phases = computed(() => props.stream.phases.filter((name) => name in timings.value || name in props.usualPhases))
 function sum(values: Record<string, number>): number {
   return phases.value.reduce((all, name) => all + (values[name] ?? 0), 0)
 }
-const most = computed(() => Math.max(sum(timings.value), sum(usual.value), 1e-6) * 1.15)
+const most = computed(() => Math.max(sum(timings.value), sum(props.usualPhases), 1e-6) * 1.15)
 </script>
 
 <template>
@@ -42,8 +31,8 @@ const most = computed(() => Math.max(sum(timings.value), sum(usual.value), 1e-6)
         <PhaseBar :phases="phases" :values="timings" :most="most" is-large />
         <b class="pl-2">{{ inWords(sum(timings), 'ms') }}</b>
         <span class="text-2 text-ink-2">usual run</span>
-        <PhaseBar class="opacity-75" :phases="phases" :values="usual" :most="most" />
-        <span class="pl-2 text-2 text-ink-2">{{ inWords(sum(usual), 'ms') }}</span>
+        <PhaseBar class="opacity-75" :phases="phases" :values="usualPhases" :most="most" />
+        <span class="pl-2 text-2 text-ink-2">{{ inWords(sum(usualPhases), 'ms') }}</span>
       </div>
       <p class="mt-0.5 text-1 text-ink-3">usual: the median of each phase in this window</p>
     </template>

@@ -23,7 +23,6 @@ import FactTracks from './FactTracks.vue'
 import LatestRuns from './LatestRuns.vue'
 import StateTrack from './StateTrack.vue'
 import StreamFigures from './StreamFigures.vue'
-import { useFacts, useFigures, useRuns, useStreamChanges } from './questions'
 
 /* The main quantity over a track, in two words. */
 const MAIN: Record<string, string> = {
@@ -36,20 +35,22 @@ const MAIN: Record<string, string> = {
   throughput: 'Throughput',
   total: 'Total time',
 }
+/* Slices of the main chart: a few pixels each. */
+const POINTS = 240
 const id = Number(useRoute().params.stream)
 const { asked, window, now, instant, against, againstWords } = useClock()
 useFresh((stream) => stream === id)
 
+/* All of the screen in one question: what its parts rest on is read once, and drawn once. */
 const path = { stream: id }
-const stream = useQuery({
+const page = useQuery({
   queryKey: ['stream', id, asked],
-  queryFn: () => answered(api.GET('/api/streams/{stream}', { params: { path, query: asked.value } })),
-})
-const series = useQuery({
-  queryKey: ['series', id, asked],
   queryFn: () =>
-    answered(api.GET('/api/streams/{stream}/series', { params: { path, query: { ...asked.value, points: 240 } } })),
+    answered(api.GET('/api/streams/{stream}/page', { params: { path, query: { ...asked.value, points: POINTS } } })),
 })
+const about = computed(() => page.data.value?.stream)
+const series = computed(() => page.data.value?.series)
+const usual = computed(() => page.data.value?.usual)
 const before = useQuery({
   queryKey: ['before', id, against],
   queryFn: () =>
@@ -60,19 +61,13 @@ const before = useQuery({
           query: {
             from: new Date(against.value?.from ?? 0).toISOString(),
             to: new Date(against.value?.to ?? 0).toISOString(),
-            points: 240,
+            points: POINTS,
           },
         },
       }),
     ),
   enabled: computed(() => against.value !== null),
 })
-const usual = useQuery({
-  queryKey: ['usual', id, asked],
-  queryFn: () => answered(api.GET('/api/streams/{stream}/usual', { params: { path, query: asked.value } })),
-})
-for (const ask of [useFacts, useRuns, useFigures, useStreamChanges]) ask(id)
-const about = computed(() => stream.data.value)
 usePage(
   () => about.value?.probe ?? 'Stream',
   () => (about.value ? `from ${about.value.vantage_point}, ${about.value.kind_label}` : ''),
@@ -80,7 +75,7 @@ usePage(
 
 /* The slice under the instant, or the newest that holds anything. */
 const index = computed(() => {
-  const data = series.data.value
+  const data = series.value
   if (!data) return -1
   const starts = data.starts.map(ms)
   if (instant.value !== null) {
@@ -89,24 +84,30 @@ const index = computed(() => {
   }
   return data.p50.findLastIndex((value) => value !== null)
 })
-const value = computed(() => written(series.data.value?.p50[index.value], about.value?.unit ?? 'ms'))
-const phaseNames = computed(() => (about.value?.phases ?? []).filter((name) => series.data.value?.phases[name]))
+const value = computed(() => written(series.value?.p50[index.value], about.value?.unit ?? 'ms'))
+const phaseNames = computed(() => (about.value?.phases ?? []).filter((name) => series.value?.phases[name]))
 /* As they are stacked, the last on top. */
 const phases = computed(() =>
   [...phaseNames.value]
     .reverse()
-    .map((name) => ({ name, figure: written(series.data.value?.phases[name]?.[index.value], 'ms').figure })),
+    .map((name) => ({ name, figure: written(series.value?.phases[name]?.[index.value], 'ms').figure })),
 )
 /* The band and its phases as one table. */
 const rows = computed(() =>
-  bandRows(series.data.value).map((row, at) => [
+  bandRows(series.value).map((row, at) => [
     ...row,
-    ...phaseNames.value.map((name) => series.data.value?.phases[name]?.[at]),
+    ...phaseNames.value.map((name) => series.value?.phases[name]?.[at]),
   ]),
 )
 const columns = computed(() => [
-  ...bandColumns(series.data.value?.unit ?? ''),
+  ...bandColumns(series.value?.unit ?? ''),
   ...phaseNames.value.map((name) => `${phaseLabel(name)}, mean, ms`),
+])
+/* What is no number: states and facts, each from when until when. */
+const TRACK_COLUMNS = ['from', 'until', 'what', 'value']
+const trackRows = computed(() => [
+  ...(series.value?.spans ?? []).map((one) => [one.from, one.to, 'state', one.state]),
+  ...(page.data.value?.facts ?? []).map((one) => [one.from, one.to ?? asked.value.to, one.name, one.value]),
 ])
 const chart = computed(() => ({ streams: [id], quantity: about.value?.main ?? null }))
 const pinnable = computed(() =>
@@ -119,12 +120,12 @@ const pinnable = computed(() =>
 )
 /* The same probe from elsewhere: those that are nearest in what they measure. */
 const peers = computed(() => [id, ...(about.value?.peers ?? [])].join(','))
-const total = computed(() => series.data.value?.counts.reduce((sum, count) => sum + count, 0) ?? 0)
+const total = computed(() => series.value?.counts.reduce((sum, count) => sum + count, 0) ?? 0)
 const since = computed(() => (about.value ? moment(ms(about.value.since), now.value) : ''))
 /* What is usual at the hour of the instant, or of now. */
-const isUsualKnown = computed(() => usual.data.value?.low.some((one) => one !== null) ?? false)
+const isUsualKnown = computed(() => usual.value?.low.some((one) => one !== null) ?? false)
 const usually = computed(() => {
-  const told = usual.data.value
+  const told = usual.value
   const at = instant.value ?? now.value
   const hour = told?.starts.findLastIndex((start) => ms(start) <= at) ?? -1
   const [low, high] = [told?.low[hour], told?.high[hour]]
@@ -138,15 +139,15 @@ const usually = computed(() => {
 })
 const every = computed(() => (about.value ? duration(about.value.interval_s * 1000) : ''))
 const slice = computed(() => {
-  const data = series.data.value
+  const data = series.value
   if (!data || !about.value) return ''
   return data.width_s > about.value.interval_s ? `per ${duration(data.width_s * 1000)}` : 'every run'
 })
 </script>
 
 <template>
-  <Trouble v-if="stream.isError.value" what="This stream" :error="stream.error.value" @again="stream.refetch()" />
-  <Waiting v-if="stream.isPending.value" what="Reading the stream." />
+  <Trouble v-if="page.isError.value" what="This stream" :error="page.error.value" @again="page.refetch()" />
+  <Waiting v-if="page.isPending.value" what="Reading the stream." />
   <template v-if="about">
     <p class="my-[11px] text-[16.5px] leading-[1.36] text-pretty">
       <Dome :state="about.state" :width="20" class="mr-[3px]" />
@@ -182,11 +183,11 @@ const slice = computed(() => {
           </span>
         </div>
         <ChartTools
-          v-if="series.data.value"
+          v-if="series"
           :name="`${about.probe} from ${about.vantage_point}`"
           :columns="columns"
           :rows="rows"
-          :query="`/api/streams/${id}/series?from=${asked.from}&to=${asked.to}&points=240`"
+          :query="`/api/streams/${id}/series?from=${asked.from}&to=${asked.to}&points=${POINTS}`"
           :chart="chart"
           :others="pinnable"
           class="mt-1"
@@ -197,15 +198,14 @@ const slice = computed(() => {
             about.vantage_point
           }}</RouterLink>
         </ChartTools>
-        <Trouble v-if="series.isError.value" what="The series" :error="series.error.value" @again="series.refetch()" />
-        <template v-if="series.data.value">
+        <template v-if="series">
           <Track :name="MAIN[about.main] ?? about.main_label" :note="slice" :stretch="window" :height="128">
             <BandPlot
-              :series="series.data.value"
+              :series="series"
               :stretch="window"
               :limits="about.limits"
               :main="about.main"
-              :usual="usual.data.value"
+              :usual="usual"
               :before="against ? before.data.value : undefined"
             />
             <p v-if="total === 0" class="absolute inset-x-0 top-1/2 text-center text-2 text-ink-2">
@@ -223,7 +223,7 @@ const slice = computed(() => {
             </template>
           </Track>
           <Track v-if="phases.length" name="Phases" note="mean" :stretch="window" :height="88">
-            <PhasePlot :series="series.data.value" :phases="phaseNames" :stretch="window" />
+            <PhasePlot :series="series" :phases="phaseNames" :stretch="window" />
             <template #value>
               <span v-for="one in phases" :key="one.name" class="flex items-center text-1 leading-[15.5px] text-ink-2">
                 <i class="mr-1 inline-block size-[7px]" :style="{ background: phaseColour(one.name) }" />{{
@@ -233,16 +233,35 @@ const slice = computed(() => {
               </span>
             </template>
           </Track>
-          <StateTrack :spans="series.data.value.spans" :stretch="window" />
-          <FactTracks :stream="id" :stretch="window" />
+          <StateTrack :spans="series.spans" :stretch="window" />
+          <FactTracks :facts="page.data.value?.facts ?? []" :stretch="window" />
           <TrackAxis :stretch="window" />
-          <p v-if="series.data.value.is_generated" class="text-1 text-ink-3">
+          <ChartTools
+            :name="`${about.probe} from ${about.vantage_point}`"
+            what="states and facts"
+            :columns="TRACK_COLUMNS"
+            :rows="trackRows"
+            :times="2"
+            :query="`/api/streams/${id}/page?from=${asked.from}&to=${asked.to}&points=${POINTS}`"
+            class="mt-1"
+          />
+          <p v-if="series.is_generated" class="text-1 text-ink-3">
             Part of this window is made-up history of the demo, not measured.
           </p>
         </template>
-        <LatestRuns :stream="about" />
+        <LatestRuns
+          v-if="page.data.value"
+          :stream="about"
+          :newest="page.data.value.runs"
+          :usual-phases="page.data.value.figures.usual_phases"
+        />
       </div>
-      <StreamFigures :stream="about" />
+      <StreamFigures
+        v-if="page.data.value"
+        :stream="about"
+        :figures="page.data.value.figures"
+        :changes="page.data.value.changes"
+      />
     </div>
   </template>
 </template>
