@@ -468,6 +468,7 @@ class WebFiles(unittest.TestCase):
         web = Path(folder.name)
         (web / "assets").mkdir()
         (web / "index.html").write_text("<title>Kuppel</title>")
+        (web / "kuppel.svg").write_text("<svg xmlns='http://www.w3.org/2000/svg'/>")
         (web / "assets" / "index-abc123.js").write_text("// " + "x" * 5000)
         self.client = self.enterContext(HubInside(web=web)).client
 
@@ -480,6 +481,11 @@ class WebFiles(unittest.TestCase):
     def test_what_is_missing_is_not_the_page(self) -> None:
         for path in ("/assets/gone.js", "/robots.txt", "/api/gone"):
             self.assertEqual(self.client.get(path).status_code, 404)
+
+    def test_the_icon_is_kept_for_a_day(self) -> None:
+        """Browsers ask for it at every change of screen."""
+        answer = self.client.get("/kuppel.svg")
+        self.assertEqual(answer.headers["Cache-Control"], "public, max-age=86400")
 
     def test_hashed_assets_are_kept_long_and_packed(self) -> None:
         answer = self.client.get("/assets/index-abc123.js", headers={"Accept-Encoding": "gzip"})

@@ -100,6 +100,20 @@ class Finishing(DaysCase):
         self.assertGreaterEqual(left[0], FIRST + 3 * DAY_US)
         self.assertEqual(left[1], sum(one.result.started_us >= FIRST + 3 * DAY_US for one in self.results))
 
+    def test_runs_since_several_moments_are_those_of_the_results(self) -> None:
+        """Moments before, at and after the last finished midnight, one after the end; against counting the results."""
+        self.store(self.results)
+        other = self.stream + 1
+        starts = [0, FIRST + 90 * MINUTE, FIRST + 3 * DAY_US, FIRST + 3 * DAY_US + 11 * MINUTE, NOW + MINUTE]
+        for _ in range(2):
+            with self.database.reading() as connection:
+                found = totals.run_counts_since(connection, [self.stream, other], starts, NOW - MINUTE)
+            for start, counts in zip(starts, found, strict=True):
+                own = [one.result for one in self.results if start <= one.result.started_us < NOW - MINUTE]
+                wanted = (sum(one.reason is None for one in own), len(own))
+                self.assertEqual(counts, {self.stream: wanted, other: (0, 0)}, start)
+            self.compaction.run(NOW)
+
     def test_a_day_is_finished_only_when_it_is_over(self) -> None:
         self.store(self.results)
         self.assertEqual(self.compaction.run(FIRST + DAY_US + 3_600_000_000), 0)

@@ -27,7 +27,6 @@ Question = Callable[Concatenate[Database, P], T]
 
 _LONGEST_S = 60.0
 _LONGEST_END_S = 5.0
-_NICER = 5
 _log = structlog.get_logger()
 
 
@@ -124,8 +123,6 @@ def _begin(place: Place, hub: int) -> None:
     global _opened  # noqa: PLW0603 — a process has one
     # Whoever interrupts the hub interrupts its children too; the hub tells them when to go.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    # What arrives goes first: it cannot wait, whoever looks at it can.
-    os.nice(_NICER)
     threading.Thread(target=_leave_with, args=(hub,), daemon=True).start()
     _opened = Database(place, is_migrating=False)
 

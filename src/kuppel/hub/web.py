@@ -22,6 +22,12 @@ class WebApplication(StaticFiles):
             if error.status_code != 404 or not is_page:
                 raise
             response = await super().get_response("index.html", scope)
-        is_hashed = path.startswith("assets/")
-        response.headers["Cache-Control"] = "public, max-age=31536000, immutable" if is_hashed else "no-cache"
+        # The page names the assets of its build: it is asked for anew. The icon is asked for at every change of screen.
+        if path.startswith("assets/"):
+            kept = "public, max-age=31536000, immutable"
+        elif response.headers.get("Content-Type", "").startswith("text/html"):
+            kept = "no-cache"
+        else:
+            kept = "public, max-age=86400"
+        response.headers["Cache-Control"] = kept
         return response

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 import orjson
 from numpy.typing import NDArray
-from sqlalchemy import ColumnElement, Connection, Table, func, select
+from sqlalchemy import ColumnElement, Connection, Table, case, func, select
 
 from kuppel.core.series import FloatArray, IntArray
 from kuppel.store import tables
@@ -44,9 +44,8 @@ def slot(time_us: int) -> int:
 
 def bounds(connection: Connection, from_us: int, to_us: int) -> tuple[int, int]:
     """The part of a window in which there can be rows; the two meet when there is none."""
-    table = tables.run
     # One at a time: asked for both at once, SQLite reads every row.
-    first, last = (connection.execute(select(edge(table.c.slot))).scalar() for edge in (func.min, func.max))
+    first, last = (plain_rows(connection, f'SELECT {edge}(slot) FROM "{tables.run.name}"')[0][0] for edge in ("min", "max"))
     if first is None or last is None:
         return from_us, from_us
     from_us = max(from_us, int(first) * SLOT_US)
@@ -121,12 +120,13 @@ def _by_owner(rows: Sequence[tuple[Any, ...]]) -> dict[int, tuple[IntArray, Floa
 
 def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) -> tuple[IntArray, NDArray[np.bool_]]:
     """Times of a stream's runs in their order, and whether each was ok."""
-    table = tables.run
-    columns = select(table.c.time_us, table.c.reason.is_(None))
-    rows: list[Any] = []
+    rows: list[tuple[Any, ...]] = []
     for start, end in _pieces(*bounds(connection, from_us, to_us)):
-        found = columns.where(_sought(table, table.c.stream_id, [stream_id], start, end)).order_by(table.c.time_us)
-        rows += connection.execute(found).all()
+        slots = ",".join(map(str, range(slot(start), slot(end - 1) + 1)))
+        piece = f"slot IN ({slots}) AND stream_id = {stream_id} AND time_us >= {start} AND time_us < {end}"
+        rows += plain_rows(
+            connection, f'SELECT time_us, reason IS NULL FROM "{tables.run.name}" WHERE {piece} ORDER BY time_us'
+        )
     times, is_ok = zip(*rows, strict=True) if rows else ((), ())
     return np.array(times, dtype=np.int64), np.array(is_ok, dtype=bool)
 
@@ -145,18 +145,19 @@ def run_outcomes(
     return np.array(times, dtype=np.int64), list(reasons), np.array(made, dtype=bool)
 
 
-def run_counts(connection: Connection, from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
-    """(ok runs, all runs) of every stream that has any."""
-    from_us, to_us = bounds(connection, from_us, to_us)
-    if from_us == to_us:
-        return {}
+def run_counts_since(connection: Connection, starts_us: Sequence[int], to_us: int) -> list[dict[int, tuple[int, int]]]:
+    """(ok runs, all runs) of every stream since each of some moments, in one reading; those without any may be missing."""
+    first_us, to_us = bounds(connection, min(starts_us), to_us)
+    if first_us == to_us:
+        return [{} for _ in starts_us]
     table = tables.run
-    query = (
-        select(table.c.stream_id, func.count() - func.count(table.c.reason), func.count())
-        .where(within(table, from_us, to_us))
-        .group_by(table.c.stream_id)
-    )
-    return {stream_id: (ok, total) for stream_id, ok, total in connection.execute(query)}
+    counted: list[ColumnElement[int]] = []
+    for start_us in starts_us:
+        since = table.c.time_us >= start_us
+        counted += [func.count(case((since & table.c.reason.is_(None), 1))), func.count(case((since, 1)))]
+    query = select(table.c.stream_id, *counted).where(within(table, first_us, to_us)).group_by(table.c.stream_id)
+    rows = connection.execute(query).all()
+    return [{row[0]: (row[1 + 2 * at], row[2 + 2 * at]) for row in rows} for at in range(len(starts_us))]
 
 
 def measured(connection: Connection, starts_us: IntArray, width_us: int, from_us: int, to_us: int) -> NDArray[np.bool_]:

@@ -1,6 +1,6 @@
 """Counts, sums and greatest values of series over windows: what takes no distribution, and is exact."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,12 +78,22 @@ def _finished_totals(
 
 def run_counts(connection: Connection, stream_ids: Collection[int], from_us: int, to_us: int) -> dict[int, tuple[int, int]]:
     """(ok runs, all runs) per stream."""
+    return run_counts_since(connection, stream_ids, [from_us], to_us)[0]
+
+
+def run_counts_since(
+    connection: Connection, stream_ids: Collection[int], starts_us: Sequence[int], to_us: int
+) -> list[dict[int, tuple[int, int]]]:
+    """(ok runs, all runs) per stream since each of some moments; what several of them hold is read once."""
     horizon_us = days.horizon(connection)
-    in_rows = tail.run_counts(connection, max(from_us, horizon_us), to_us)
-    counts = {stream_id: in_rows.get(stream_id, (0, 0)) for stream_id in stream_ids}
-    if from_us < horizon_us:
-        wanted = [(one, days.TIMES) for one in stream_ids]
-        for (stream_id, _), found in _finished_totals(connection, wanted, from_us, min(to_us, horizon_us)).items():
-            ok, total = counts[stream_id]
-            counts[stream_id] = (ok + found.count - found.failed, total + found.count)
-    return counts
+    in_rows = tail.run_counts_since(connection, [max(one, horizon_us) for one in starts_us], to_us)
+    found = []
+    for start_us, rows in zip(starts_us, in_rows, strict=True):
+        counts = {stream_id: rows.get(stream_id, (0, 0)) for stream_id in stream_ids}
+        if start_us < horizon_us:
+            wanted = [(one, days.TIMES) for one in stream_ids]
+            for (stream_id, _), own in _finished_totals(connection, wanted, start_us, min(to_us, horizon_us)).items():
+                ok, total = counts[stream_id]
+                counts[stream_id] = (ok + own.count - own.failed, total + own.count)
+        found.append(counts)
+    return found

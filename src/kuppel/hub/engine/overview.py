@@ -106,7 +106,8 @@ def overview(database: Database, selection: Selection, kind: str | None, from_us
     ids = [one.stream.id for one in found.streams]
     with database.reading() as connection:
         own = pool(connection, found.streams, from_us, to_us)
-        counts = totals.run_counts(connection, ids, from_us, to_us)
+        starts = [from_us, *(to_us - length for _, length in _STRETCHES)]
+        counts, *since = totals.run_counts_since(connection, ids, starts, to_us)
         mains = {one.stream.id: one.main.name for one in found.streams}
         sums = totals.totals(connection, list(mains.items()), from_us, to_us)
     targets, classes, unlimited = _classes(streams, own, counts)
@@ -115,7 +116,7 @@ def overview(database: Database, selection: Selection, kind: str | None, from_us
         chosen,
         kinds,
         group_state(one.stream.state for one in found.streams),
-        _rows(database, streams, from_us, to_us, own, counts),
+        _rows(database, streams, from_us, to_us, own, [counts, *since]),
         _percentiles(streams, own),
         classes,
         targets,
@@ -132,18 +133,23 @@ def _kinds(streams: Sequence[Joined]) -> list[tuple[str, int]]:
 
 
 def _rows(
-    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, own: Pool, counts: dict[int, tuple[int, int]]
+    database: Database,
+    streams: Sequence[Joined],
+    from_us: int,
+    to_us: int,
+    own: Pool,
+    counts: Sequence[dict[int, tuple[int, int]]],
 ) -> list[StretchFigures]:
+    """The window and the stretches that end with it; `counts` are the runs of each."""
     if not streams:
         return []
     ids = [one.stream.id for one in streams]
     main = KINDS[streams[0].probe.kind].main
     rows = []
-    for name, length in (("window", to_us - from_us), *_STRETCHES):
+    for (name, length), runs in zip((("window", to_us - from_us), *_STRETCHES), counts, strict=True):
         start_us = to_us - length
         with database.reading() as connection:
             now = own if name == "window" else pool(connection, streams, start_us, to_us)
-            runs = counts if name == "window" else totals.run_counts(connection, ids, start_us, to_us)
             before = pool(connection, streams, start_us - length, start_us)
         p50, then = now.percentile(ids, 0.5), before.percentile(ids, 0.5)
         is_known = p50.value is not None and then.value and then.count >= FEW_SAMPLES
