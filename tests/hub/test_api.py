@@ -383,6 +383,10 @@ class Now(ApiCase):
         (matter,) = self.ask()["matters"]
         self.assertEqual((matter["state"], matter["figure"]["value"], matter["figure"]["unit"]), ("breached", 5, "d"))
         self.assertIsNone(matter["usual"])
+        # Its small series is of the days too, not of the handshake.
+        self.assertEqual((matter["quantity"], matter["label"]), ("certificate_days", "days until the certificate expires"))
+        (series,) = self.client.get(f"/api/now/series?streams={stream}").json()
+        self.assertEqual((series["unit"], {one for one in series["p50"] if one is not None}), ("d", {5}))
 
     def test_trouble_of_one_vantage_point_is_an_arch(self) -> None:
         for name in ("front page", "times"):

@@ -477,7 +477,7 @@ export interface paths {
         };
         /**
          * Small series of some streams
-         * @description In the order in which they are asked for: one question for a whole page of them.
+         * @description Of what each stream is judged by, in the order in which they are asked for: one question for a whole page of them.
          */
         get: operations["small_series_api_now_series_get"];
         put?: never;
@@ -1661,6 +1661,30 @@ export interface components {
             words: string;
         };
         /**
+         * BandShape
+         * @description A quantity in slices: percentiles per slice (null where nothing was measured), runs that were ok, runs that
+         *     failed.
+         */
+        BandShape: {
+            /** Counts */
+            counts: number[];
+            /** Failed */
+            failed: number[];
+            /** P5 */
+            p5: (number | null)[];
+            /** P50 */
+            p50: (number | null)[];
+            /** P95 */
+            p95: (number | null)[];
+            /** Starts */
+            starts: string[];
+            /** Unit */
+            unit: string;
+            /** Width S */
+            width_s: number;
+            window: components["schemas"]["Window"];
+        };
+        /**
          * Batch
          * @description Results in rising sequence, at most `RESULTS_PER_BATCH`.
          */
@@ -2720,12 +2744,10 @@ export interface components {
         MatterShape: {
             /** @description The median of what it is judged by, of the last hour or its last runs. */
             figure: components["schemas"]["Figure"];
+            /** Label */
+            label: string;
             /** Limits */
             limits: components["schemas"]["LimitShape"][];
-            /** Main */
-            main: string;
-            /** Main Label */
-            main_label: string;
             /** Name */
             name: string;
             /**
@@ -2738,6 +2760,11 @@ export interface components {
              * @description How many streams share it, fine ones too.
              */
             of: number;
+            /**
+             * Quantity
+             * @description What it is judged by.
+             */
+            quantity: string;
             /**
              * Scope
              * @description What they share: a vantage point, a target, a provider, a probe; or a stream alone.
@@ -6493,7 +6520,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SeriesShape"][];
+                    "application/json": components["schemas"]["BandShape"][];
                 };
             };
             /** @description Nobody is recognised */

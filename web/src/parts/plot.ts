@@ -3,10 +3,7 @@ import type { Stretch } from '@/app/clock'
 import { unitWords } from '@/app/format'
 
 /** What of a series is drawn, of one stream or of several together. */
-export type Band = Pick<
-  Shapes['SeriesShape'],
-  'window' | 'starts' | 'width_s' | 'unit' | 'p5' | 'p50' | 'p95' | 'counts' | 'failed'
-> & { changes?: Shapes['LevelChangeShape'][] }
+export type Band = Shapes['BandShape'] & { changes?: Shapes['LevelChangeShape'][] }
 
 /** Lines of several streams in one chart, in their order. */
 export const SERIES = ['var(--ink)', ...[2, 3, 4, 5, 6].map((number) => `var(--series-${number})`)]

@@ -14,11 +14,11 @@ from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape, limits_of
 from kuppel.hub.api.problem import responses
 from kuppel.hub.api.shapes import Figure, HubDep, WindowDep, at, at_or_none
-from kuppel.hub.api.stream import SeriesShape
+from kuppel.hub.api.stream import BandShape
 from kuppel.hub.engine import now as engine
 from kuppel.hub.engine.joined import joined_stream
 from kuppel.hub.engine.now import Shown
-from kuppel.hub.engine.reading import some_series
+from kuppel.hub.engine.reading import small_series as engine_series
 from kuppel.hub.hub import now_us
 
 router = APIRouter(tags=["now"], dependencies=[may(Access.SEE)])
@@ -38,8 +38,8 @@ class MatterShape(BaseModel):
     not_fine: int = Field(description="How many of them are beyond a limit, or silent.")
     of: int = Field(description="How many streams share it, fine ones too.")
     shown: CellStream = Field(description="The one that tells it best.")
-    main: str
-    main_label: str
+    quantity: str = Field(description="What it is judged by.")
+    label: str
     limits: list[LimitShape]
     figure: Figure = Field(description="The median of what it is judged by, of the last hour or its last runs.")
     usual: float | None = Field(description="What is usual for it at this hour.")
@@ -57,8 +57,8 @@ class MatterShape(BaseModel):
             not_fine=sum(not each.is_fine for each in matter.streams),
             of=len(matter.of),
             shown=CellStream.of(one.stream),
-            main=one.stream.main.name,
-            main_label=one.stream.main.label,
+            quantity=one.stream.judged.name,
+            label=one.stream.judged.label,
             limits=limits_of(one.stream.probe),
             figure=Figure.of(one.median, one.stream.judged.unit),
             usual=one.usual,
@@ -117,11 +117,13 @@ def small_series(
     window: WindowDep,
     streams: Annotated[list[int], Query(min_length=1, max_length=60, description="The streams.")],
     points: Annotated[int, Query(ge=10, le=200, description="How many slices at most.")] = 70,
-) -> list[SeriesShape]:
-    """In the order in which they are asked for: one question for a whole page of them."""
+) -> list[BandShape]:
+    """Of what each stream is judged by, in the order in which they are asked for: one question for a whole page of them."""
     joined = [joined_stream(hub.database, one) for one in streams]
-    found = hub.readers.ask(some_series, joined, window.from_us, window.to_us, points)
-    return [SeriesShape.of(one, series, window) for one, series in zip(joined, found, strict=True)]
+    found = hub.readers.ask(engine_series, joined, window.from_us, window.to_us, points)
+    return [
+        BandShape.of_band(band, failed, one.judged.unit, window) for one, (band, failed) in zip(joined, found, strict=True)
+    ]
 
 
 @router.get("/now", summary="What needs attention now")

@@ -1,6 +1,7 @@
 """Probes: what is measured how, how often, from where, and what is expected of it."""
 
 from collections.abc import Mapping
+from functools import cache
 from typing import Any
 
 from fastapi import APIRouter
@@ -201,6 +202,12 @@ def _shape(probe: Probe, targets: Mapping[int, str]) -> ProbeShape:
 
 @router.get("/probe-kinds", summary="List probe kinds", dependencies=[may(Access.SEE)])
 def list_kinds() -> list[KindShape]:
+    return _kinds()
+
+
+@cache
+def _kinds() -> list[KindShape]:
+    """Of this program, whoever asks: their schemas take a while to make."""
     return [
         KindShape(
             name=kind.name,

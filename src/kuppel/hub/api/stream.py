@@ -8,7 +8,9 @@ from pydantic import BaseModel, Field
 
 from kuppel.core.quantity import QUANTITIES
 from kuppel.core.schedule import in_words
+from kuppel.core.series import IntArray
 from kuppel.core.state import State
+from kuppel.core.window import Band
 from kuppel.hub.api.changes import ChangeShape
 from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape, limits_of
@@ -136,6 +138,24 @@ class BandShape(BaseModel):
     counts: list[int]
     failed: list[int]
 
+    @classmethod
+    def of_band(cls, found: Band, failed: IntArray, unit: str, window: Window) -> "BandShape":
+        return BandShape(
+            window=window,
+            starts=[at(one) for one in found.starts_us.tolist()],
+            width_s=found.width_us / 1e6,
+            unit=unit,
+            p5=column(found.p5),
+            p50=column(found.p50),
+            p95=column(found.p95),
+            counts=found.counts.tolist(),
+            failed=failed.tolist(),
+        )
+
+    def columns(self) -> dict[str, Any]:
+        """Its fields, for shapes that add to them."""
+        return {name: getattr(self, name) for name in BandShape.model_fields}
+
 
 class SeriesShape(BandShape):
     """The main quantity of a stream, with the means of its phases, its states, and where its level changed."""
@@ -148,15 +168,7 @@ class SeriesShape(BandShape):
     @classmethod
     def of(cls, joined: Joined, found: StreamSeries, window: Window) -> "SeriesShape":
         return cls(
-            window=window,
-            starts=[at(int(one)) for one in found.band.starts_us],
-            width_s=found.band.width_us / 1e6,
-            unit=joined.main.unit,
-            p5=column(found.band.p5),
-            p50=column(found.band.p50),
-            p95=column(found.band.p95),
-            counts=found.band.counts.tolist(),
-            failed=found.failed.tolist(),
+            **BandShape.of_band(found.band, found.failed, joined.main.unit, window).columns(),
             phases={name: column(values) for name, values in found.phases.items()},
             spans=[Span(from_=at(start), to=at(until), state=state) for start, until, state in found.spans],
             changes=[

@@ -161,8 +161,21 @@ def series(database: Database, joined: Joined, from_us: int, to_us: int, points:
     return Reading(database, joined, from_us, to_us).series(points)
 
 
-def some_series(database: Database, streams: Sequence[Joined], from_us: int, to_us: int, points: int) -> list[StreamSeries]:
-    return [series(database, one, from_us, to_us, points) for one in streams]
+def small_series(
+    database: Database, streams: Sequence[Joined], from_us: int, to_us: int, points: int
+) -> list[tuple[Band, IntArray]]:
+    """What each stream is judged by as a band, and its failed runs per slice."""
+    with database.reading() as connection:
+        ids, quantities = {one.stream.id for one in streams}, {one.judged.name for one in streams}
+        measured = history.samples(connection, ids, quantities, from_us, to_us)
+        failed = {one: history.run_times(connection, one, from_us, to_us)[1] for one in ids}
+    found = []
+    for one in streams:
+        width_us = slice_width(from_us, to_us, points, one.probe.interval_us)
+        own = measured.get((one.stream.id, one.judged.name), _NOTHING)
+        counts = slice_counts(failed[one.stream.id], from_us, to_us, width_us)
+        found.append((band(*own, from_us, to_us, width_us), counts))
+    return found
 
 
 def introduced(database: Database, joined: Joined, from_us: int, to_us: int) -> tuple[str, list[Joined]]:

@@ -4,7 +4,7 @@ import type { Stretch } from '@/app/clock'
 import BandPlot from '@/parts/BandPlot.vue'
 
 /** The small series of the stream that tells a matter best, over the shared window. */
-defineProps<{ matter: Shapes['MatterShape']; series: Shapes['SeriesShape'] | undefined; stretch: Stretch }>()
+defineProps<{ matter: Shapes['MatterShape']; series: Shapes['BandShape'] | undefined; stretch: Stretch }>()
 </script>
 
 <template>
@@ -15,11 +15,11 @@ defineProps<{ matter: Shapes['MatterShape']; series: Shapes['SeriesShape'] | und
         :series="series"
         :stretch="stretch"
         :limits="matter.limits"
-        :main="matter.main"
+        :main="matter.quantity"
         is-small
         is-bare
       />
     </div>
-    <p class="truncate text-1 text-ink-3" :title="matter.main_label">{{ matter.main_label }}</p>
+    <p class="truncate text-1 text-ink-3" :title="matter.label">{{ matter.label }}</p>
   </div>
 </template>
