@@ -289,6 +289,7 @@ def agent(
     person: Annotated[str | None, typer.Option(help="Whose machine it is.")] = None,
     state: Annotated[Path | None, typer.Option(help="Folder for its token and spool.")] = None,
     source: Annotated[str | None, typer.Option(help="Source address of probes that are bound to nothing.")] = None,
+    gpsd: Annotated[str | None, typer.Option(help="HOST:PORT of a gpsd, on a machine that moves.")] = None,
     authority: Annotated[Path | None, typer.Option(help="Certificates (PEM) to trust for the hub.")] = None,
     reflect_port: Annotated[
         int | None, typer.Option(help="UDP port to answer two-way test packets on; key in KUPPEL_AGENT_REFLECT_KEY.")
@@ -312,6 +313,7 @@ def agent(
         person=person,
         state=state,
         source=source,
+        gpsd=gpsd,
         authority=authority,
         reflect_port=reflect_port,
         speech_port=speech_port,

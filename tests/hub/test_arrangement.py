@@ -2,12 +2,18 @@
 
 import csv
 import io
+import itertools
 import time
 import unittest
 import zipfile
+from functools import partial
 from typing import Any, ClassVar
 
+import httpx
+
+from kuppel.core.position import Position
 from kuppel.hub import package
+from kuppel.store import positions
 from tests.hub.running import HubInside
 
 
@@ -235,6 +241,68 @@ class Many(ArrangementCase):
         self.assertEqual(reported(person="Olu A."), ("Skerries", "Olu A."))
         cleared = {"vantage_points": [point], "person": ""}
         self.assertEqual(self.client.post("/api/vantage-points/changes", json=cleared).json()[0]["person"], "")
+
+
+class Courses(ArrangementCase):
+    """What an agent on the move tells, and where that is read again."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.ship, self.agent = self.hub.enrol("MV Fulmar")
+
+    def report(self, position: dict[str, float] | None) -> httpx.Response:
+        counts = dict.fromkeys(("spooled", "dropped_details", "dropped_results", "missed_slots"), 0)
+        report = {"description": {"name": "MV Fulmar"}, "scheduling_lag_us": 0, "is_busy": False, "position": position}
+        return self.hub.client.put("/api/agents/self/report", json=report | counts, headers=self.agent)
+
+    def courses(self, **window: str) -> dict[int, list[tuple[float, float]]]:
+        found = self.client.get("/api/courses", params=window).json()
+        return {one["vantage_point"]: [(each["longitude"], each["latitude"]) for each in one["fixes"]] for one in found}
+
+    def test_a_course_is_what_was_told_and_the_map_has_its_end(self) -> None:
+        told = [(-0.9, 60.4), (-0.8, 60.35), (-0.8, 60.35), (-0.7, 60.3)]
+        for longitude, latitude in told:
+            self.assertEqual(self.report({"longitude": longitude, "latitude": latitude}).status_code, 204)
+        self.assertEqual(self.courses(), {self.ship: [told[0], told[1], told[3]]})
+        points = {one["id"]: one for one in self.client.get("/api/vantage-points").json()}
+        self.assertEqual(points[self.ship]["position"], {"longitude": -0.7, "latitude": 60.3})
+
+    def test_who_tells_no_position_keeps_the_one_that_was_given(self) -> None:
+        given = {"vantage_points": [self.ship], "position": {"longitude": 1.5, "latitude": 61}}
+        self.assertEqual(self.client.post("/api/vantage-points/changes", json=given).status_code, 200)
+        self.assertEqual(self.report(None).status_code, 204)
+        points = {one["id"]: one for one in self.client.get("/api/vantage-points").json()}
+        self.assertEqual(points[self.ship]["position"], {"longitude": 1.5, "latitude": 61})
+        self.assertEqual(self.courses(), {})
+
+    def test_a_place_that_is_none_is_refused_by_name(self) -> None:
+        for position, field in (
+            ({"longitude": 181, "latitude": 0}, "longitude"),
+            ({"longitude": 0, "latitude": -90.5}, "latitude"),
+            ({"longitude": 0}, "latitude"),
+        ):
+            answer = self.report(position)  # type: ignore[arg-type]
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(field, answer.json()["field"])
+        self.assertEqual(self.courses(), {})
+
+    def test_a_long_course_is_thinned_and_keeps_its_end(self) -> None:
+        hub = self.hub.app.state.hub
+        now_us = time.time_ns() // 1000
+        fixes = [positions.Fix(now_us - (2000 - number) * 5_000_000, Position(number / 1000, 60)) for number in range(2000)]
+        hub.writer.write(partial(positions.add, vantage_point_id=self.ship, fixes=fixes))
+        (course,) = self.courses().values()
+        self.assertTrue(300 < len(course) <= 600, len(course))
+        self.assertEqual(course[-1], (1.999, 60))
+        steps = {round(other[0] - one[0], 6) for one, other in itertools.pairwise(course)}
+        self.assertEqual(len(steps), 1)
+
+    def test_it_goes_with_its_vantage_point(self) -> None:
+        self.report({"longitude": 1, "latitude": 60})
+        self.assertEqual(len(self.courses()), 1)
+        with self.hub.app.state.hub.database.write_engine.begin() as connection:
+            connection.exec_driver_sql(f"DELETE FROM vantage_point WHERE id = {self.ship}")
+        self.assertEqual(self.courses(), {})
 
 
 class Coverage(ArrangementCase):

@@ -375,6 +375,22 @@ class Map(BrowserCase):
         expect(self.page.locator("[data-place]").filter(has_text="Lundhavn")).to_have_count(0)
         self.assertIn("to=", self.query())
 
+    def test_where_ships_went_is_a_line_and_dashed_for_one_that_is_silent(self) -> None:
+        window = f"from={_ago(12 * 3600)}&to={_ago(0)}"
+        self.open(f"/map?span=36h&{window}")
+        told = {one["vantage_point"]: one["fixes"] for one in demo().ask(f"courses?{window}")}
+        ships = {one["id"]: one["name"] for one in demo().ask("vantage-points") if one["kind"] == "mobile"}
+        self.assertEqual(told.keys(), ships.keys())
+        # Twelve hours are several rounds of each line: their ends lie tens of kilometres apart.
+        for fixes in told.values():
+            self.assertGreater(max(one["longitude"] for one in fixes) - min(one["longitude"] for one in fixes), 0.2)
+        courses = self.page.locator("[data-course]")
+        expect(courses).to_have_count(3)
+        dashed = [one.get_attribute("stroke-dasharray") for one in courses.all()]
+        silent = [ships[one] == "MV Guillemot" for one in sorted(told)]
+        self.assertEqual([bool(one) for one in dashed], silent)
+        expect(self.page.get_by_text("the last of what is silent")).to_be_visible()
+
     def test_a_place_that_is_chosen_is_kept_in_the_address(self) -> None:
         self.open("/map")
         self.page.locator("[data-place]").filter(has_text="Kelmouth").click()

@@ -9,6 +9,7 @@ from kuppel import __version__
 from kuppel.agent.delivery import Delivery
 from kuppel.agent.hub_client import HubAway, HubClient, HubRefused
 from kuppel.agent.machine import LagMeter, own_addresses, write_private
+from kuppel.agent.navigation import Navigation, gpsd, nowhere
 from kuppel.agent.schedule import Schedule
 from kuppel.agent.settings import AgentSettings
 from kuppel.agent.trials import Trials
@@ -19,7 +20,7 @@ from kuppel.probes.kernel.ledger import Ledger
 from kuppel.probes.kernel.reflectors import ReflectorPorts, Reflectors
 from kuppel.probes.net import Net
 from kuppel.store.spool import Spool
-from kuppel.wire.delivery import AgentDescription, AgentReport, Assignment
+from kuppel.wire.delivery import AgentDescription, AgentReport, Assignment, Whereabouts
 
 _ASSIGNMENT_EVERY_S = 2.0
 _REPORT_EVERY_S = 10.0
@@ -38,15 +39,23 @@ class Agent:
     ----------
     net : another network than this machine's own.
     lag : how late this machine wakes, if anything but the event loop says so.
+    navigation : where this machine is, if anything but the gpsd of its settings says so.
     """
 
-    def __init__(self, settings: AgentSettings, net: Net | None = None, lag: LagMeter | None = None) -> None:
+    def __init__(
+        self,
+        settings: AgentSettings,
+        net: Net | None = None,
+        lag: LagMeter | None = None,
+        navigation: Navigation | None = None,
+    ) -> None:
         self._settings = settings
         settings.state.mkdir(parents=True, exist_ok=True)
         self._kernel_net = KernelNet(default_source=settings.source, ledger=Ledger(settings.state / "ledger.json"))
         self._net = net or self._kernel_net
         self._client = HubClient(settings)
         self._lag = lag or LagMeter()
+        self._navigation = navigation or (gpsd(settings.gpsd) if settings.gpsd else nowhere)
         self._spool = Spool(
             settings.state / "spool.db", most_results=settings.most_results, most_details=settings.most_details
         )
@@ -132,6 +141,7 @@ class Agent:
         self._clock = await self._client.clock() or self._clock
         if self._clock is not None:
             self._kernel_net.system_clock.hub_offset_us = round(self._clock.offset_us)
+        position = await self._navigation()
         spooled = self._spool.status()
         await self._client.report(
             AgentReport(
@@ -144,6 +154,7 @@ class Agent:
                 dropped_details=spooled.dropped_details,
                 dropped_results=spooled.dropped_results,
                 missed_slots=self._schedule.missed_slots,
+                position=Whereabouts.of(position),
             )
         )
 

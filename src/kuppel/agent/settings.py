@@ -21,6 +21,11 @@ class AgentSettings(BaseSettings):
     person: str = ""
     state: Path = Field(default=Path("kuppel-agent"), description="Folder for the agent's token and spool.")
     source: str | None = Field(default=None, description="Source address of probes that are bound to nothing themselves.")
+    gpsd: str | None = Field(
+        default=None,
+        pattern=r"^(\[[0-9a-fA-F:]+\]|[^:\s]+):\d{1,5}$",
+        description="HOST:PORT of a gpsd that knows where this machine is; for machines that move.",
+    )
     authority: Path | None = Field(default=None, description="Certificates (PEM) to trust for the hub.")
     reflect_port: int | None = Field(
         default=None, ge=0, le=65_535, description="UDP port on which to answer two-way test packets; none if left out."

@@ -18,6 +18,7 @@ from kuppel import __version__
 from kuppel.hub.api import (
     agents,
     changes,
+    courses,
     coverage,
     export,
     groups,
@@ -118,7 +119,7 @@ def create_app(settings: HubSettings, database: Database | None = None) -> FastA
     for module in (
         health, session, people, tokens, record, agents, vantage_points, targets, probes, plans, now, matrix, ribbon,
         streams, query, changes, store, export, live, groups, coverage, trials,
-        saved, overview, map_layer,
+        saved, overview, map_layer, courses,
     ):  # fmt: skip
         api.include_router(module.router)
 

@@ -10,9 +10,12 @@ from random import Random
 import structlog
 
 from kuppel.agent.machine import BUSY_LAG_US, LagMeter
+from kuppel.agent.navigation import Navigation
 from kuppel.agent.process import Agent
 from kuppel.agent.settings import AgentSettings
+from kuppel.core.position import Position
 from kuppel.lab.skerry.estate import Point
+from kuppel.lab.skerry.ferries import LINES
 from kuppel.lab.world.machine import USUAL_LAG_MS
 from kuppel.lab.world.net import Loading, SimulatedNet
 from kuppel.lab.world.world import World
@@ -76,13 +79,25 @@ class LivePoints:
             country=point.country, person=point.person, state=agent_folder(self.folder, point.name), source=host.address,
         )  # fmt: skip
         net = SimulatedNet(self.world, point.name, SystemClock(), self.loading if point.name == "North" else None)
-        return Agent(settings, net, SimulatedLag(self.world, point.name))
+        return Agent(settings, net, SimulatedLag(self.world, point.name), _navigation(point.name))
 
     async def _stop(self, name: str) -> None:
         task = self._tasks.pop(name)
         task.cancel()
         with contextlib.suppress(asyncio.CancelledError, Exception):
             await task
+
+
+def _navigation(ship: str) -> Navigation | None:
+    """Where a ship of the line is by its timetable; nothing of what stands still."""
+    line = LINES.get(ship)
+    if line is None:
+        return None
+
+    async def position() -> Position:
+        return line.at(time.time_ns() // 1000)
+
+    return position
 
 
 def agent_folder(folder: Path, name: str) -> Path:

@@ -12,7 +12,8 @@ from kuppel import __version__
 from kuppel.agent.machine import write_private
 from kuppel.core.access import Role, Scope
 from kuppel.core.change import Change
-from kuppel.core.duration import DAY_US
+from kuppel.core.duration import DAY_US, MINUTE_US
+from kuppel.core.position import is_elsewhere
 from kuppel.core.series import IntArray
 from kuppel.core.state import Judgement
 from kuppel.hub.api.shapes import at
@@ -28,19 +29,22 @@ from kuppel.lab.live import agent_folder
 from kuppel.lab.skerry.archipelago import COAST, PLACES
 from kuppel.lab.skerry.estate import PAGE_PLAN, PLANS, POINTS, TARGETS, Plan, Point
 from kuppel.lab.skerry.faults import skerry_faults
+from kuppel.lab.skerry.ferries import LINES
 from kuppel.lab.world import machine
 from kuppel.lab.world.draw import generator
 from kuppel.lab.world.world import World
 from kuppel.probes.kernel.browser import browser_missing
 from kuppel.probes.registry import kind_named
-from kuppel.store import groups, inventory, people, tokens
+from kuppel.store import groups, inventory, people, positions, tokens
 from kuppel.store.database import Database
 from kuppel.store.groups import Group
 from kuppel.store.inventory import Probe, Target
+from kuppel.store.positions import Fix
 from kuppel.store.writer import Writer
 
 _TOKEN = "lab-token"
 _PAGE_HOST = "127.0.2.1"
+_FIX_EVERY_US = 10 * MINUTE_US
 _NAMES = frozenset(one.name for one in POINTS)
 
 
@@ -76,6 +80,7 @@ def prepare(
         judge = Judge(database, writer, None, round(settings.delivery_s * 1e6))
         judge.load()
         judge.tick(begun_us)
+        _sail(writer, database, book.world, begun_us - days * DAY_US, begun_us)
         _note_seen(writer, database, book.world)
     finally:
         writer.close()
@@ -102,6 +107,7 @@ def fill_gap(settings: HubSettings, book: FaultBook, now_us: int, progress: Prog
             writer, judge, book.world, streams,
             lambda one: newest[one.stream_id] + (one.plan.interval_us if has_measured else 1), now_us, progress,
         )  # fmt: skip
+        _sail(writer, database, book.world, min(newest.values(), default=now_us), now_us)
         _note_seen(writer, database, book.world)
         return written
     finally:
@@ -190,6 +196,22 @@ def _note_seen(writer: Writer, database: Database, world: World) -> None:
         lag_ms = machine.lag_ms(world, one.name, moment(seen_us), generator(world.seed, "lag", one.name))
         told = {"scheduling_lag_us": round(float(lag_ms[0]) * 1000)}
         writer.write(partial(inventory.note_report, vantage_point_id=one.id, values=told, now_us=seen_us))
+
+
+def _sail(writer: Writer, database: Database, world: World, from_us: int, to_us: int) -> None:
+    """Where the ships were meanwhile, as often as they would have told it; one that is silent tells nothing."""
+    with database.reading() as connection:
+        ids = {one.name: one.id for one in inventory.vantage_points(connection)}
+    for name, line in LINES.items():
+        if name not in ids:  # taken away by somebody who tries the demo
+            continue
+        fixes: list[Fix] = []
+        for time_us in range(from_us // _FIX_EVERY_US * _FIX_EVERY_US + _FIX_EVERY_US, to_us, _FIX_EVERY_US):
+            position = line.at(time_us)
+            is_new = not fixes or is_elsewhere(fixes[-1].position, position)
+            if is_new and world.effects.now("silent", name, time_us) is None:
+                fixes.append(Fix(time_us, position))
+        writer.write(partial(positions.add, vantage_point_id=ids[name], fixes=fixes))
 
 
 def _position(place: str) -> dict[str, float | None]:

@@ -10,8 +10,9 @@ from kuppel.core.reason import Reason
 from kuppel.probes.net import Exchange, FetchError, Net, Phases, Request
 
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
-# What identifies us to the first host is not told to another (RFC 9110 §15.4).
-_FIRST_HOST_ONLY = ("authorization", "cookie")
+# What identifies us to the first origin is not told to another (RFC 9110 §15.4): not to another host or port, nor in clear.
+_FIRST_ORIGIN_ONLY = ("authorization", "cookie")
+_PORTS = {"http": 80, "https": 443}
 
 
 @dataclass(slots=True)
@@ -77,7 +78,6 @@ class Following:
         ------
         BrokenOff
         """
-        host = urlsplit(first.url).hostname
         request = first
         spent_us = 0
         while True:
@@ -99,7 +99,7 @@ class Following:
             url = urljoin(request.url, location)
             if urlsplit(url).scheme not in ("http", "https"):
                 raise BrokenOff(Reason.PROTOCOL_ERROR, f"redirected to {url[:200]}", exchange.remote)
-            request = _redirected(first, request, url, exchange.status, is_home=urlsplit(url).hostname == host)
+            request = _redirected(first, request, url, exchange.status)
             request = replace(request, timeout_us=max(1000, first.timeout_us - spent_us))
 
     def _with_cookies(self, request: Request) -> Request:
@@ -127,19 +127,27 @@ class _Answer:
         return self._message
 
 
-def _redirected(first: Request, before: Request, url: str, status: int, *, is_home: bool) -> Request:
+def _redirected(first: Request, before: Request, url: str, status: int) -> Request:
     """The next request (RFC 9110 §15.4): 303 becomes GET, and so does POST after 301 and 302 (common practice there)."""
     method, body = before.method, before.body
     if status == 303 or (status in (301, 302) and method == "POST"):
         method, body = "GET", b""
+    is_home = origin(url) == origin(first.url)
     return replace(
         before,
         method=method,
         body=body,
         url=url,
-        headers=tuple(one for one in first.headers if is_home or one[0].lower() not in _FIRST_HOST_ONLY),
-        address=first.address if is_home else None,
+        headers=tuple(one for one in first.headers if is_home or one[0].lower() not in _FIRST_ORIGIN_ONLY),
+        # An address is told of a host, whatever its port.
+        address=first.address if urlsplit(url).hostname == urlsplit(first.url).hostname else None,
     )
+
+
+def origin(url: str) -> tuple[str, str, int]:
+    """Scheme, host and port (RFC 6454 §4)."""
+    parts = urlsplit(url)
+    return parts.scheme, parts.hostname or "", parts.port or _PORTS.get(parts.scheme, 0)
 
 
 def header(exchange: Exchange, name: str) -> str | None:

@@ -22,7 +22,7 @@ from sqlalchemy import Connection, select
 
 from kuppel.core.duration import DAY_US, HOUR_US
 from kuppel.core.series import FloatArray
-from kuppel.store import days, metrics, tables, tail
+from kuppel.store import days, metrics, positions, tables, tail
 from kuppel.store.database import Database
 from kuppel.store.days import Day, EncodedDay
 from kuppel.store.tail import TailRun
@@ -71,6 +71,7 @@ class Compaction:
         while self._write(partial(days.retire_bodies, before_us=now_us - keep.details_us)):
             pass
         self._write(partial(metrics.retire, before_us=now_us - keep.samples_us))
+        self._write(partial(positions.retire, before_us=now_us - keep.samples_us))
         self._write(partial(days.retire, table=tables.block, before_us=now_us - keep.samples_us))
         self._write(partial(days.retire, table=tables.hour_summaries, before_us=now_us - keep.summaries_us))
 

@@ -27,6 +27,7 @@ _OF_TABLE = {
     "fact": EVENTS,
     "state_change": EVENTS,
     "change": EVENTS,
+    "position": EVENTS,
     "metric_point": METRICS,
     "metric_histogram": METRICS,
 }

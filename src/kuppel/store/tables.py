@@ -64,6 +64,16 @@ vantage_point = Table(
     Column("latitude", Float),
 )
 
+# Where vantage points that move have been: a row whenever one was somewhere else.
+position = Table(
+    "position",
+    metadata,
+    Column("vantage_point_id", ForeignKey("vantage_point.id", ondelete="CASCADE"), primary_key=True),
+    Column("time_us", Whole, primary_key=True, autoincrement=False),
+    Column("longitude", Float, nullable=False),
+    Column("latitude", Float, nullable=False),
+)
+
 # The last sequence number taken from each spool: what makes delivery exactly-once.
 spool = Table(
     "spool",

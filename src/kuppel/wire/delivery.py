@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from kuppel.core.duration import SECOND_US
+from kuppel.core.position import Position
 from kuppel.core.reason import Reason
 from kuppel.core.schedule import Timing
 
@@ -181,6 +182,17 @@ class Receipt(Shape):
     refused: list[Refusal]
 
 
+class Whereabouts(Shape):
+    """Where a machine is (WGS 84), in degrees."""
+
+    longitude: float = Field(ge=-180, le=180)
+    latitude: float = Field(ge=-90, le=90)
+
+    @classmethod
+    def of(cls, position: Position | None) -> "Whereabouts | None":
+        return None if position is None else cls(longitude=position.longitude, latitude=position.latitude)
+
+
 class AgentReport(Shape):
     """How the agent itself is doing."""
 
@@ -193,3 +205,4 @@ class AgentReport(Shape):
     dropped_details: int = Field(ge=0, description="Details dropped since the spool began, to keep it bounded.")
     dropped_results: int = Field(ge=0, description="Results dropped since the spool began, to keep it bounded.")
     missed_slots: int = Field(ge=0, description="Scheduled runs that could not start since the agent began.")
+    position: Whereabouts | None = Field(default=None, description="Where it is, if it can tell.")

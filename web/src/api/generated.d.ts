@@ -237,6 +237,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/courses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where vantage points that move have been
+         * @description Of long windows an even selection of the places, the last one among them.
+         */
+        get: operations["list_courses_api_courses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/coverage": {
         parameters: {
             query?: never;
@@ -1434,6 +1454,8 @@ export interface components {
              * @description Scheduled runs that could not start since the agent began.
              */
             missed_slots: number;
+            /** @description Where it is, if it can tell. */
+            position?: components["schemas"]["Whereabouts"] | null;
             /**
              * Scheduling Lag Us
              * @description 95th percentile of how late the agent woke in the last minute.
@@ -1972,6 +1994,16 @@ export interface components {
             /** Runs A Day */
             runs_a_day: number;
         };
+        /** CourseShape */
+        CourseShape: {
+            /**
+             * Fixes
+             * @description In the order of time; the first is where it was as the window began.
+             */
+            fixes: components["schemas"]["FixShape"][];
+            /** Vantage Point */
+            vantage_point: number;
+        };
         /** CoverageShape */
         CoverageShape: {
             /**
@@ -2377,6 +2409,24 @@ export interface components {
              * @description Every answer of the window, sorted; an even selection when there are many.
              */
             values: number[];
+        };
+        /** FixShape */
+        FixShape: {
+            /**
+             * Latitude
+             * @description North of the equator; south is negative.
+             */
+            latitude: number;
+            /**
+             * Longitude
+             * @description East of Greenwich; west is negative.
+             */
+            longitude: number;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
         };
         /**
          * GroupShape
@@ -4823,6 +4873,16 @@ export interface components {
             kind: "view";
         };
         /**
+         * Whereabouts
+         * @description Where a machine is (WGS 84), in degrees.
+         */
+        Whereabouts: {
+            /** Latitude */
+            latitude: number;
+            /** Longitude */
+            longitude: number;
+        };
+        /**
          * Window
          * @description A half-open stretch of time.
          */
@@ -5585,6 +5645,58 @@ export interface operations {
             };
             /** @description The store has no time, or the caller must wait */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_courses_api_courses_get: {
+        parameters: {
+            query?: {
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CourseShape"][];
+                };
+            };
+            /** @description Nobody is recognised */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A value cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

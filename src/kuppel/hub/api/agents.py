@@ -9,6 +9,7 @@ from fastapi.concurrency import run_in_threadpool
 
 from kuppel import __version__
 from kuppel.core.error import SettingsError
+from kuppel.core.position import Position
 from kuppel.core.quantity import check_unit
 from kuppel.hub import package
 from kuppel.hub.api.guard import Access, bearer, may, note_token_refused, unauthorised
@@ -19,10 +20,11 @@ from kuppel.hub.engine.access import Caller, TokenRefused, digest, new_token
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.hub import Hub, now_us
 from kuppel.probes.secrecy import unmasked
-from kuppel.store import inventory, tokens
+from kuppel.store import inventory, positions, tokens
 from kuppel.store.database import Connection
 from kuppel.store.intake import take_batch
 from kuppel.store.inventory import VantagePoint
+from kuppel.store.positions import Fix
 from kuppel.store.record import Entry
 from kuppel.wire.delivery import (
     AgentDescription,
@@ -151,8 +153,17 @@ async def clock(received_us: Annotated[int, Depends(_arrival)], _caller: AgentDe
 
 @router.put("/self/report", status_code=204, summary="Report how the agent is doing", responses=responses(401, 422, 429))
 def report(own: OwnDep, told: AgentReport, hub: HubDep, caller: AgentDep) -> None:
-    values = told.description.model_dump() | told.model_dump(exclude={"description"}) | {"seen_from": caller.address}
-    hub.writer.write(lambda connection: inventory.note_report(connection, own.id, values, now_us()))
+    own_words = told.model_dump(exclude={"description", "position"})
+    values = told.description.model_dump() | own_words | {"seen_from": caller.address}
+    moment_us = now_us()
+
+    def note(connection: Connection) -> None:
+        inventory.note_report(connection, own.id, values, moment_us)
+        if told.position is not None:
+            where = Position(told.position.longitude, told.position.latitude)
+            positions.note(connection, own.id, Fix(moment_us, where))
+
+    hub.writer.write(note)
 
 
 @router.get("/self/trials", summary="What the calling agent has to try now", responses=responses(401))

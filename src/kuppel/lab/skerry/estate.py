@@ -7,6 +7,7 @@ from kuppel.core.access import Role
 from kuppel.core.duration import DAY_US, HOUR_US, MINUTE_US
 from kuppel.core.limit import Limit
 from kuppel.hub.settings import DemoPerson
+from kuppel.lab.skerry.ferries import LINES
 from kuppel.lab.skerry.network import HARBOURS, HOMES, PUBLIC, SHIPS
 
 # Ready people of the demo, on loopback only; the sign-in page tells their passwords.
@@ -19,7 +20,8 @@ PEOPLE = (
 
 @dataclass(frozen=True, slots=True)
 class Point:
-    """A vantage point, named as its host in the topology; `place` is one of `archipelago.PLACES`."""
+    """A vantage point, named as its host in the topology; `place` is one of `archipelago.PLACES`, or empty for
+    what moves."""
 
     name: str
     kind: Literal["public", "site", "mobile", "personal"]
@@ -58,11 +60,6 @@ class Plan:
     tags: tuple[str, ...] = field(default=())
 
 
-_SHIP_PLACES = {
-    "MV Fulmar": "between Brannick and Lundhavn",
-    "MV Guillemot": "14 km north of Vessna",
-    "MV Kittiwake": "off Kelmouth",
-}
 # Made up, as all names here: the islands, the mainland behind them, and three countries around.
 _ISLANDS, _MAINLAND = "Skerries", "Fjordland"
 _AROUND = {"North": "Isenmark", "West": "Vestrey", "South": "Sundland"}
@@ -72,7 +69,7 @@ POINTS = (
         for name, _, _, provider, _ in HARBOURS
     ),
     *(
-        Point(name, "mobile", f"ship, {_SHIP_PLACES[name]}", _SHIP_PLACES[name], "Orrosat", _ISLANDS, ("ship",))
+        Point(name, "mobile", f"ship, {LINES[name].words}", "", "Orrosat", _ISLANDS, ("ship",))
         for name in SHIPS
     ),
     *(

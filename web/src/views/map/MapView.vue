@@ -15,7 +15,7 @@ import Waiting from '@/parts/Waiting.vue'
 import PlaceList from './PlaceList.vue'
 import PlaceMap from './PlaceMap.vue'
 import { coasts } from './coasts'
-import { placed } from './places'
+import { coursesOf, placed } from './places'
 import { usePointed } from './pointed'
 
 const { asked } = useClock()
@@ -50,7 +50,12 @@ const points = useQuery({
       }),
     ),
 })
+const sailed = useQuery({
+  queryKey: ['courses', asked],
+  queryFn: () => answered(api.GET('/api/courses', { params: { query: asked.value } })),
+})
 const data = computed(() => points.data.value)
+const courses = computed(() => coursesOf(sailed.data.value ?? [], data.value?.points ?? []))
 usePage(
   () => 'Map',
   () => (data.value ? `${data.value.points.length} vantage points, ${data.value.targets.length} targets` : ''),
@@ -78,6 +83,13 @@ const quantity = computed(() =>
   <div class="mt-3 mb-2 flex flex-wrap items-center gap-x-3 text-2 text-ink-2">
     <Pick v-model="target" :options="targets" label="to" />
     <span>{{ quantity }}, on a root scale; a dome rises where it is not fine</span>
+    <span v-if="courses.length"
+      ><i class="mr-1 inline-block w-4 border-t-[1.5px] border-line align-middle opacity-55" />course in this
+      window<template v-if="courses.some((one) => one.isSilent)"
+        >, <i class="mr-1 inline-block w-4 border-t-[1.5px] border-dashed border-silent align-middle" />the last of what
+        is silent</template
+      ></span
+    >
     <span class="flex-1" />
     <template v-if="may('administer')">
       <label class="go focus-within:shadow-[var(--focus)]"
@@ -103,6 +115,7 @@ const quantity = computed(() =>
         :targets="data?.targets ?? []"
         :unit="data?.unit ?? ''"
         :land="land.data.value"
+        :courses="courses"
         :pointed="pointed"
         @look="look"
       />

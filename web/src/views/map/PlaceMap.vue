@@ -6,7 +6,7 @@ import Dome from '@/parts/Dome.vue'
 
 import PlaceFigures from './PlaceFigures.vue'
 import { within, type Coasts } from './coasts'
-import { stateOf, type Place, type Target } from './places'
+import { stateOf, type Course, type Place, type Target } from './places'
 
 /** Places and targets on a map. Whose place is pointed at is its parent's to keep, so that a list can point, too. */
 const props = defineProps<{
@@ -14,6 +14,7 @@ const props = defineProps<{
   targets: readonly Target[]
   unit: string
   land: Coasts | undefined
+  courses?: readonly Course[]
   pointed: string | null
 }>()
 const chosen = defineModel<string>('chosen', { required: true })
@@ -60,16 +61,25 @@ const projection = computed(() => {
 })
 const coast = computed(() => (props.land ? (geoPath(projection.value)(props.land.layer) ?? '') : ''))
 
+const sailed = computed(() =>
+  (props.courses ?? []).map((one) => ({
+    key: one.vantagePoint,
+    isSilent: one.isSilent,
+    path: geoPath(projection.value)({ type: 'LineString', coordinates: one.positions }) ?? '',
+  })),
+)
+
 interface Spot extends Place {
   x: number
   y: number
   isFolded: boolean
   members: Place[]
 }
-/* Places that would stand on each other are folded into one. */
+/* Places that would stand on each other are folded into one, under the name of what stands still: a ship in harbour. */
 const spots = computed(() => {
   const made: Spot[] = []
-  for (const place of props.places) {
+  const still = (place: Place) => Number(place.points.every((one) => one.kind === 'mobile'))
+  for (const place of [...props.places].sort((one, other) => still(one) - still(other))) {
     const at = projection.value([place.longitude, place.latitude])
     if (!at) continue
     const [x, y] = at
@@ -251,6 +261,18 @@ function onKey(event: KeyboardEvent): void {
             data-coast
           />
         </g>
+        <path
+          v-for="one in sailed"
+          :key="one.key"
+          :d="one.path"
+          fill="none"
+          :stroke="one.isSilent ? 'var(--silent)' : 'var(--line)'"
+          stroke-width="1.4"
+          stroke-linejoin="round"
+          :stroke-dasharray="one.isSilent ? '4 3' : undefined"
+          :opacity="one.isSilent ? 1 : 0.55"
+          data-course
+        />
         <g v-for="pier in piers" :key="`${pier.x} ${pier.y}`">
           <rect
             v-for="(one, index) in pier.targets"

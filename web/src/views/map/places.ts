@@ -1,5 +1,5 @@
 import type { Shapes, State } from '@/api/client'
-import { inWords } from '@/app/format'
+import { inWords, ms } from '@/app/format'
 
 export type Point = Shapes['PointShape']
 export type Target = Shapes['TargetPlace']
@@ -13,6 +13,32 @@ export interface Place {
   points: Point[]
   state: State
   told: string
+}
+
+/* Of what is silent the last course matters, not how often it went to and fro before. */
+const LAST_MS = 90 * 60_000
+
+/** Where a vantage point that moves was over the window, degrees east and north. */
+export interface Course {
+  vantagePoint: number
+  isSilent: boolean
+  positions: [number, number][]
+}
+
+export function coursesOf(courses: readonly Shapes['CourseShape'][], points: readonly Point[]): Course[] {
+  const states = new Map(points.map((one) => [one.id, one.summary.state]))
+  return courses
+    .map((one): Course => {
+      const isSilent = states.get(one.vantage_point) === 'silent'
+      const end = ms(one.fixes[one.fixes.length - 1]?.time ?? '')
+      const shown = isSilent ? one.fixes.filter((fix) => ms(fix.time) >= end - LAST_MS) : one.fixes
+      return {
+        vantagePoint: one.vantage_point,
+        isSilent,
+        positions: shown.map((fix) => [fix.longitude, fix.latitude]),
+      }
+    })
+    .filter((one) => one.positions.length > 1)
 }
 
 const ORDER: Record<State, number> = { breached: 0, degraded: 1, silent: 2, fine: 3 }
