@@ -39,8 +39,8 @@ def is_elsewhere(one: Position, other: Position) -> bool:
 def along(points: Sequence[Position], share: float) -> Position:
     """The place after a share of a way over some points, straight from each to the next, over at most some hundred km.
 
-    >>> along([Position(0, 60), Position(1, 60), Position(1, 61)], 0.0)
-    Position(longitude=0, latitude=60)
+    >>> along([Position(0.0, 60.0), Position(1.0, 60.0), Position(1.0, 61.0)], 0.0)
+    Position(longitude=0.0, latitude=60.0)
     """
     lengths = [distance_m(one, other) for one, other in itertools.pairwise(points)]
     left = min(1.0, max(0.0, share)) * sum(lengths)
