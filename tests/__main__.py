@@ -9,9 +9,11 @@ import re
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 import warnings
 from pathlib import Path
+from typing import ClassVar
 
 import structlog
 
@@ -20,6 +22,7 @@ import kuppel.probes
 import kuppel.wire
 
 _LONGEST_S = 45 * 60
+_SLOWEST = 12
 HERE = Path(__file__).parent
 FOLDERS = ("core", "wire", "probes", "store", "agent", "hub", "lab", "web")
 COMPUTING, STORING = ("core", "wire", "lab"), ("store", "hub")
@@ -37,6 +40,20 @@ def suite(folders: list[str]) -> unittest.TestSuite:
     return found
 
 
+class Timed(unittest.TextTestResult):
+    """Keeps how long each test took, its setting up included."""
+
+    taken: ClassVar[list[tuple[float, str]]] = []
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802 (unittest's own name)
+        self._begun = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        self.taken.append((time.monotonic() - self._begun, test.id()))
+        super().stopTest(test)
+
+
 def run(folders: list[str]) -> tuple[int, int, int]:
     """Run some folders in this process: passed, failed, skipped."""
     # A run that hangs says where, and fails, instead of waiting for ever.
@@ -44,7 +61,10 @@ def run(folders: list[str]) -> tuple[int, int, int]:
     structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.CRITICAL))
     logging.getLogger("asyncio").setLevel(logging.ERROR)
     warnings.filterwarnings("ignore", message=".*starlette.testclient.*")
-    result = unittest.TextTestRunner(warnings=None).run(suite(folders))
+    before = len(Timed.taken)
+    result = unittest.TextTestRunner(warnings=None, resultclass=Timed).run(suite(folders))
+    for seconds, name in sorted(Timed.taken[before:], reverse=True)[:_SLOWEST]:
+        print(f"{seconds:6.1f} s  {name}")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
     return result.testsRun - failed - skipped, failed, skipped
