@@ -368,10 +368,16 @@ class Now(ApiCase):
         (matter,) = self.ask()["matters"]
         self.assertEqual((matter["figure"]["value"], matter["not_fine"], matter["of"]), (900, 1, 1))
         self.assertEqual([one["degraded"] for one in matter["limits"]], [650])
-        (series,) = self.client.get(f"/api/now/series?streams={stream}").json()
+        series = matter["series"]
         self.assertEqual(sum(series["counts"]), 9)
         self.assertEqual({one for one in series["p50"] if one is not None}, {900})
-        self.assertEqual(self.client.get("/api/now/series?streams=99").status_code, 404)
+        # Its window is the one that is asked for, in as many slices.
+        end = datetime.now(UTC).replace(microsecond=0)
+        window = {"from": (end - timedelta(minutes=4)).isoformat(), "to": end.isoformat(), "points": 10}
+        (matter,) = self.client.get("/api/now", params=window).json()["matters"]
+        self.assertTrue(3 <= sum(matter["series"]["counts"]) <= 4, matter["series"])
+        self.assertLessEqual(len(matter["series"]["starts"]), 10)
+        self.assertEqual(self.client.get("/api/now", params={"points": 5}).json()["field"], "points")
 
     def test_a_certificate_is_told_by_the_days_it_has_left(self) -> None:
         """It is judged by them, however quick its handshake was."""
@@ -385,7 +391,7 @@ class Now(ApiCase):
         self.assertIsNone(matter["usual"])
         # Its small series is of the days too, not of the handshake.
         self.assertEqual((matter["quantity"], matter["label"]), ("certificate_days", "days until the certificate expires"))
-        (series,) = self.client.get(f"/api/now/series?streams={stream}").json()
+        series = matter["series"]
         self.assertEqual((series["unit"], {one for one in series["p50"] if one is not None}), ("d", {5}))
 
     def test_trouble_of_one_vantage_point_is_an_arch(self) -> None:

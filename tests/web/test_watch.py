@@ -265,7 +265,7 @@ class Pages(BrowserCase):
 
     def test_a_chart_as_a_table_says_how_it_was_asked(self) -> None:
         self.open(f"/streams/{demo().stream('reach the booking site', 'Lundhavn')}")
-        self.page.get_by_role("button", name="as a table").click()
+        self.page.get_by_role("button", name="as a table", exact=True).click()
         region = self.page.get_by_role("region", name=re.compile("as a table"))
         query = region.locator("code").inner_text()
         found = demo().ask(query.removeprefix("/api/"))
@@ -316,7 +316,7 @@ class Pages(BrowserCase):
     def test_a_phase_is_pinned_by_itself(self) -> None:
         stream = demo().stream("booking front page", "Kelmouth")
         self.open(f"/streams/{stream}")
-        self.page.get_by_role("button", name="as a table").click()
+        self.page.get_by_role("button", name="as a table", exact=True).click()
         expect(self.page.get_by_role("columnheader", name="secure, mean, ms")).to_be_visible()
         self.page.get_by_role("button", name="pin to Now").click()
         self.page.get_by_label("under the name").fill("handshakes")
@@ -373,7 +373,7 @@ class Map(BrowserCase):
         expect(self.page.locator("[data-place]").filter(has_text="MV Fulmar")).to_be_visible()
         # Only ships and rented servers fetch charts.
         expect(self.page.locator("[data-place]").filter(has_text="Lundhavn")).to_have_count(0)
-        self.assertIn("to=", self.query())
+        self.assertIn("target=", self.query())
 
     def test_where_ships_went_is_a_line_and_dashed_for_one_that_is_silent(self) -> None:
         window = f"from={_ago(12 * 3600)}&to={_ago(0)}"
@@ -386,6 +386,7 @@ class Map(BrowserCase):
             self.assertGreater(max(one["longitude"] for one in fixes) - min(one["longitude"] for one in fixes), 0.2)
         courses = self.page.locator("[data-course]")
         expect(courses).to_have_count(3)
+        expect(self.page.locator("[data-course][stroke-dasharray]")).to_have_count(1)
         dashed = [one.get_attribute("stroke-dasharray") for one in courses.all()]
         silent = [ships[one] == "MV Guillemot" for one in sorted(told)]
         self.assertEqual([bool(one) for one in dashed], silent)

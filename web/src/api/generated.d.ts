@@ -478,28 +478,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What needs attention now */
-        get: operations["now_api_now_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/now/series": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
         /**
-         * Small series of some streams
-         * @description Of what each stream is judged by, in the order in which they are asked for: one question for a whole page of them.
+         * What needs attention now
+         * @description As things are at this moment; the window is that of the small series alone.
          */
-        get: operations["small_series_api_now_series_get"];
+        get: operations["now_api_now_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2823,6 +2806,8 @@ export interface components {
             scope: "vantage point" | "target" | "provider" | "probe" | "stream";
             /** Sentence */
             sentence: string;
+            /** @description That over the window; null for those beyond the first 60. */
+            series: components["schemas"]["BandShape"] | null;
             /** @description The one that tells it best. */
             shown: components["schemas"]["CellStream"];
             /**
@@ -6572,7 +6557,14 @@ export interface operations {
     };
     now_api_now_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many slices a small series has at most. */
+                points?: number;
+                /** @description Start, RFC 3339; an hour before `to` if left out. */
+                from?: string | null;
+                /** @description End, RFC 3339; now if left out. */
+                to?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6599,62 +6591,6 @@ export interface operations {
             };
             /** @description Not allowed */
             403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    small_series_api_now_series_get: {
-        parameters: {
-            query: {
-                /** @description The streams. */
-                streams: number[];
-                /** @description How many slices at most. */
-                points?: number;
-                /** @description Start, RFC 3339; an hour before `to` if left out. */
-                from?: string | null;
-                /** @description End, RFC 3339; now if left out. */
-                to?: string | null;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BandShape"][];
-                };
-            };
-            /** @description Nobody is recognised */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description No such thing */
-            404: {
                 headers: {
                     [name: string]: unknown;
                 };

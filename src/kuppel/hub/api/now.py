@@ -13,12 +13,10 @@ from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.matrix import CellStream
 from kuppel.hub.api.probes import LimitShape, limits_of
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import Figure, HubDep, WindowDep, at, at_or_none
+from kuppel.hub.api.shapes import Figure, HubDep, Window, WindowDep, at, at_or_none
 from kuppel.hub.api.stream import BandShape
 from kuppel.hub.engine import now as engine
-from kuppel.hub.engine.joined import joined_stream
 from kuppel.hub.engine.now import Shown
-from kuppel.hub.engine.reading import small_series as engine_series
 from kuppel.hub.hub import now_us
 
 router = APIRouter(tags=["now"], dependencies=[may(Access.SEE)])
@@ -43,9 +41,10 @@ class MatterShape(BaseModel):
     limits: list[LimitShape]
     figure: Figure = Field(description="The median of what it is judged by, of the last hour or its last runs.")
     usual: float | None = Field(description="What is usual for it at this hour.")
+    series: BandShape | None = Field(description="That over the window; null for those beyond the first 60.")
 
     @classmethod
-    def of_engine(cls, one: Shown) -> "MatterShape":
+    def of_engine(cls, one: Shown, window: Window) -> "MatterShape":
         matter = one.matter
         return cls(
             scope=matter.scope,
@@ -62,6 +61,7 @@ class MatterShape(BaseModel):
             limits=limits_of(one.stream.probe),
             figure=Figure.of(one.median, one.stream.judged.unit),
             usual=one.usual,
+            series=None if one.series is None else BandShape.of_band(*one.series, one.stream.judged.unit, window),
         )
 
 
@@ -111,32 +111,22 @@ class NowShape(BaseModel):
     closest: list[CloseShape] = Field(description="Fine streams that are nearest to their limits.")
 
 
-@router.get("/now/series", summary="Small series of some streams", responses=responses(404, 422))
-def small_series(
+@router.get("/now", summary="What needs attention now", responses=responses(422))
+def now(
     hub: HubDep,
     window: WindowDep,
-    streams: Annotated[list[int], Query(min_length=1, max_length=60, description="The streams.")],
-    points: Annotated[int, Query(ge=10, le=200, description="How many slices at most.")] = 70,
-) -> list[BandShape]:
-    """Of what each stream is judged by, in the order in which they are asked for: one question for a whole page of them."""
-    joined = [joined_stream(hub.database, one) for one in streams]
-    found = hub.readers.ask(engine_series, joined, window.from_us, window.to_us, points)
-    return [
-        BandShape.of_band(band, failed, one.judged.unit, window) for one, (band, failed) in zip(joined, found, strict=True)
-    ]
-
-
-@router.get("/now", summary="What needs attention now")
-def now(hub: HubDep) -> NowShape:
+    points: Annotated[int, Query(ge=10, le=200, description="How many slices a small series has at most.")] = 70,
+) -> NowShape:
+    """As things are at this moment; the window is that of the small series alone."""
     moment_us = now_us()
-    found = hub.readers.ask(engine.now, moment_us)
+    found = hub.readers.ask(engine.now, moment_us, (window.from_us, window.to_us), points)
     return NowShape(
         sentence=summary(
             [one.matter for one in found.matters],
             [group.is_affected for _, group in found.vantage_points],
             [group.is_affected for _, group in found.targets],
         ),
-        matters=[MatterShape.of_engine(one) for one in found.matters],
+        matters=[MatterShape.of_engine(one, window) for one in found.matters],
         vantage_points=[
             AffectedPoint(
                 id=one.id,

@@ -1,7 +1,8 @@
 """What needs attention now: matters, who is affected, who is silent, what runs out next."""
 
+import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
@@ -10,11 +11,13 @@ from kuppel.core.attention import Matter, Unusual, Watched, matters
 from kuppel.core.change_point import change_points
 from kuppel.core.departure import UNUSUAL, Departure
 from kuppel.core.duration import DAY_US, HOUR_US, MINUTE_US
+from kuppel.core.series import IntArray
 from kuppel.core.state import SEVERITY, GroupState, State, group_state
-from kuppel.core.window import band
+from kuppel.core.window import Band, band
 from kuppel.hub.engine.departures import Measure, departures_from_usual
 from kuppel.hub.engine.estate import KIND_ORDER, main_statistics
 from kuppel.hub.engine.joined import Joined, joined_streams
+from kuppel.hub.engine.reading import small_series
 from kuppel.hub.engine.statistic import Statistic, percentiles_of
 from kuppel.store import history, states, totals
 from kuppel.store.database import Database
@@ -26,20 +29,23 @@ _CHANGE_SLICE_US = 5 * MINUTE_US
 # One run in ten of an hour that fails is no accident any more (common practice, no source).
 _FAILING_SHARE = 0.1
 _MOST_CLOSE = 3
+_MOST_SERIES = 60
 # A third of an hour in trouble is trouble, whatever the last run said (common practice, no source).
 _MUCH = 1 / 3
 
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A matter, the stream whose figures tell it best, since when (None where nobody can say), and the median of what that
-    stream is judged by, over the last hour or its last runs, with what is usual."""
+    """A matter, the stream whose figures tell it best, since when (None where nobody can say), and of what that stream is
+    judged by: the median over the last hour or its last runs, what is usual, and a small series with the failed runs of
+    each slice (None beyond the first matters)."""
 
     matter: Matter
     stream: Joined
     since_us: int | None
     median: Statistic
     usual: float | None
+    series: tuple[Band, IntArray] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +81,8 @@ class Now:
     closest: list[Close]
 
 
-def now(database: Database, now_us: int) -> Now:
+def now(database: Database, now_us: int, window_us: tuple[int, int], slices: int) -> Now:
+    """What needs attention at a moment, with small series of a window in at most so many slices."""
     streams = {one.stream.id: one for one in joined_streams(database)}
     medians = main_statistics(database, list(streams.values()), now_us - HOUR_US, now_us, 0.5)
     told = [(one, medians[one.stream.id]) for one in streams.values()]
@@ -107,6 +114,8 @@ def now(database: Database, now_us: int) -> Now:
         else:
             figure, usual = _of_last_runs(database, telling, now_us), None
         found.append(Shown(matter, telling, since_us, figure, usual))
+    series = small_series(database, [one.stream for one in found[:_MOST_SERIES]], *window_us, slices)
+    found = [replace(one, series=own) for one, own in itertools.zip_longest(found, series)]
     return Now(
         found,
         [(own[0].vantage_point, group_state(one.stream.state for one in own)) for own in points.values()],

@@ -20,7 +20,7 @@ import { usePointed } from './pointed'
 
 const { asked } = useClock()
 useFresh(() => true, 10_000)
-const target = useKept<string>('to', '')
+const target = useKept<string>('target', '')
 const chosen = useKept<string>('place', '')
 
 const land = useQuery({ queryKey: ['map layer'], queryFn: coasts, staleTime: Infinity })

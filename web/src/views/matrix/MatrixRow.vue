@@ -70,7 +70,6 @@ function tint(cell: Cell): string {
           isDense ? 'pr-1 whitespace-nowrap' : 'pr-[9px] whitespace-nowrap',
           cell ? `cursor-pointer ${tint(cell)}` : 'text-1 text-ink-3',
         ]"
-        :aria-colindex="index + (isDense ? 2 : 3)"
         :data-cell="cell ? `${row.index}-${index}` : undefined"
         :tabindex="cell ? (reached === index ? 0 : -1) : undefined"
         :role="cell ? 'link' : undefined"

@@ -4,7 +4,7 @@ import type { Stretch } from '@/app/clock'
 import BandPlot from '@/parts/BandPlot.vue'
 
 /** The small series of the stream that tells a matter best, over the shared window. */
-defineProps<{ matter: Shapes['MatterShape']; series: Shapes['BandShape'] | undefined; stretch: Stretch }>()
+defineProps<{ matter: Shapes['MatterShape']; series: Shapes['BandShape'] | null; stretch: Stretch }>()
 </script>
 
 <template>

@@ -26,11 +26,6 @@ const KINDS = [
 
 const { asked, window, now } = useClock()
 useFresh(() => true, 5000)
-const found = useQuery({
-  queryKey: ['now', asked],
-  queryFn: () => answered(api.GET('/api/now')),
-})
-const data = computed(() => found.data.value)
 const { charts, views } = useSaved()
 /* Small series: at this size nobody sees less than a pixel, so their end goes on a step at a time, not with every result. */
 const COLUMNS = 70
@@ -40,27 +35,15 @@ const stretch = computed(() => {
   const end = Math.ceil(to / step) * step
   return { from: end - (to - from), to: end }
 })
-const shown = computed(() => (data.value?.matters ?? []).map((one) => one.shown.stream).slice(0, 60))
-const series = useQuery({
-  queryKey: ['small series', shown, stretch],
-  queryFn: async () => {
-    const streams = shown.value
-    const found = await answered(
-      api.GET('/api/now/series', {
-        params: {
-          query: {
-            streams,
-            from: new Date(stretch.value.from).toISOString(),
-            to: new Date(stretch.value.to).toISOString(),
-            points: COLUMNS,
-          },
-        },
-      }),
-    )
-    return new Map(found.map((one, index) => [streams[index] ?? 0, one]))
+const found = useQuery({
+  queryKey: ['now', asked],
+  queryFn: () => {
+    const { from, to } = stretch.value
+    const query = { from: new Date(from).toISOString(), to: new Date(to).toISOString(), points: COLUMNS }
+    return answered(api.GET('/api/now', { params: { query } }))
   },
-  enabled: computed(() => shown.value.length > 0),
 })
+const data = computed(() => found.data.value)
 usePage(
   () => 'Now',
   () => `${day(now.value)}`,
@@ -130,12 +113,7 @@ function leads(one: Shapes['MatterShape']): string {
               >
             </p>
           </div>
-          <MatterSeries
-            :matter="one"
-            :series="series.data.value?.get(one.shown.stream)"
-            :stretch="stretch"
-            class="max-phone:hidden"
-          />
+          <MatterSeries :matter="one" :series="one.series" :stretch="stretch" class="max-phone:hidden" />
           <p
             class="text-right text-2 leading-[1.5] max-phone:col-start-2 max-phone:text-left"
             :title="one.since ? full(ms(one.since)) : ''"

@@ -42,13 +42,16 @@ const runs = useQuery({
 })
 const opened = useKept<string>('run', '')
 const page = computed(() => (asksMore.value && runs.data.value) || props.newest)
+/* While the failed ones are asked for, none is shown rather than others. */
+const isWaiting = computed(() => only.value === 'failed' && runs.data.value === undefined)
+const shown = computed(() => (isWaiting.value ? [] : page.value.runs))
 const choices = computed(() => [
   { key: 'all' as const, label: `all ${page.value.total.toLocaleString('en-GB')}` },
   { key: 'failed' as const, label: `failed ${page.value.failed.toLocaleString('en-GB')}` },
 ])
 const own = computed(() => props.stream.limits.find((one) => one.quantity === props.stream.main))
 const most = computed(() => {
-  const totals = page.value.runs.map((run) => run.quantities[props.stream.main] ?? 0)
+  const totals = shown.value.map((run) => run.quantities[props.stream.main] ?? 0)
   return Math.max(1e-6, ...totals) * 1.05
 })
 
@@ -90,13 +93,13 @@ function walk(event: KeyboardEvent): void {
     <Choice v-model="only" :options="choices" label="which runs" is-plain class="text-2" />
   </div>
   <Trouble v-if="runs.isError.value" what="The runs" :error="runs.error.value" @again="runs.refetch()" />
-  <p v-if="page.runs.length === 0" class="py-3 text-ink-2">
+  <p v-if="shown.length === 0 && !isWaiting" class="py-3 text-ink-2">
     {{ only === 'failed' ? 'No run failed in this window.' : 'No run in this window. Widen it on the ribbon above.' }}
     <button v-if="only === 'failed'" class="go" @click="only = 'all'">Show all</button>
   </p>
   <ul>
     <li
-      v-for="run in page.runs"
+      v-for="run in shown"
       :key="run.time"
       :class="
         opened === run.time ? '-mx-6 border-y border-b-rule-strong border-t-ink bg-sheet px-6' : 'border-b border-rule'
