@@ -1,8 +1,12 @@
 import { computed, type WritableComputedRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-/** A value of a screen that is kept in the address; its default is left out of it. */
+/* Of the clock, on every screen. */
+const CLOCKS = new Set(['span', 'window', 'from', 'to', 'against'])
+
+/** A value of a screen that is kept in the address, under a name that is not the clock's; its default is left out of it. */
 export function useKept<T extends string>(key: string, initial: T, allowed?: readonly T[]): WritableComputedRef<T> {
+  if (CLOCKS.has(key)) throw new Error(`${key} stands for the clock's own in the address`)
   const route = useRoute()
   const router = useRouter()
   return computed({

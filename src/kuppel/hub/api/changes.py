@@ -10,7 +10,7 @@ from kuppel.core.change import TOLD, Change, ChangeSource
 from kuppel.core.error import SettingsError
 from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep, WindowDep, at, at_or_none, microseconds
+from kuppel.hub.api.shapes import Body, HubDep, WindowDep, at, at_or_none, microseconds
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.hub import Hub, now_us
 from kuppel.store import changes, inventory
@@ -19,7 +19,7 @@ from kuppel.store.database import Connection
 router = APIRouter(prefix="/changes", tags=["changes"])
 
 
-class NewChange(BaseModel):
+class NewChange(Body):
     """A change that Kuppel cannot see by itself: a release, a provider's notice, maintenance. Without a target and a
     vantage point it concerns everything."""
 

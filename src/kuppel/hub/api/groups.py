@@ -3,12 +3,12 @@
 from typing import Literal
 
 from fastapi import APIRouter
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from kuppel.core.state import group_state
 from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import GroupSummary, HubDep
+from kuppel.hub.api.shapes import Body, GroupSummary, HubDep
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.joined import Joined, joined_streams
@@ -21,17 +21,13 @@ from kuppel.store.groups import Group, Member
 router = APIRouter(prefix="/groups", tags=["groups"])
 
 
-class MemberShape(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-
+class MemberShape(Body):
     kind: Literal["target", "probe", "vantage_point"]
     id: int
 
 
-class NewGroup(BaseModel):
+class NewGroup(Body):
     """A group to add: members by hand, and everything that has one of the tags."""
-
-    model_config = ConfigDict(extra="forbid")
 
     name: str = Field(min_length=1, max_length=80, examples=["booking"])
     description: str = Field(default="", max_length=500)

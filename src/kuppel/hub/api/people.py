@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 from kuppel.core.access import Role
 from kuppel.hub.api.guard import Access, Admin, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep, at, at_or_none
+from kuppel.hub.api.shapes import Body, HubDep, at, at_or_none
 from kuppel.hub.engine import passwords
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.hub import now_us
@@ -19,13 +19,13 @@ from kuppel.store.people import Person
 router = APIRouter(prefix="/people", tags=["people"])
 
 
-class ChangedPerson(BaseModel):
+class ChangedPerson(Body):
     full_name: str = Field(min_length=1, max_length=80, examples=["Tobias R."])
     role: Role
     is_active: bool = Field(default=True, description="Somebody who is not cannot sign in; what they did stays recorded.")
 
 
-class NewPerson(BaseModel):
+class NewPerson(Body):
     name: str = Field(
         min_length=2, max_length=80, pattern=r"^[\w.@+-]+$", examples=["tobias"], description="To sign in with."
     )

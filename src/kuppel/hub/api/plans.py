@@ -5,13 +5,13 @@ from datetime import datetime
 from typing import Any, Literal
 
 from fastapi import APIRouter
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from kuppel.core.error import SettingsError
 from kuppel.core.schedule import Timing, in_words, runs_a_day
 from kuppel.hub.api.guard import Access, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep, at
+from kuppel.hub.api.shapes import Body, HubDep, at
 from kuppel.hub.engine.planning import Cost, check_budget, cost_of, next_runs
 from kuppel.hub.hub import now_us
 from kuppel.probes.registry import kind_named
@@ -21,10 +21,8 @@ from kuppel.store import inventory
 router = APIRouter(tags=["probes"])
 
 
-class ScheduleShape(BaseModel):
+class ScheduleShape(Body):
     """When a probe runs, beside its interval."""
-
-    model_config = ConfigDict(extra="forbid")
 
     way: Literal["every", "poisson", "daily", "cron"] = Field(
         default="every",
@@ -79,10 +77,8 @@ class CostShape(BaseModel):
         return cls(runs_a_day=round(cost.runs_a_day, 2), octets_a_run=cost.octets_a_run, octets_a_day=cost.octets_a_day)
 
 
-class NewPlan(BaseModel):
+class NewPlan(Body):
     """A probe that may not be saved yet, as far as its cost goes."""
-
-    model_config = ConfigDict(extra="forbid")
 
     kind: str
     settings: dict[str, Any] = Field(description="As far as they are known.")

@@ -5,7 +5,7 @@ from functools import cache
 from typing import Any
 
 from fastapi import APIRouter
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from kuppel.core.error import SettingsError
 from kuppel.core.limit import Limit
@@ -16,7 +16,7 @@ from kuppel.core.state import Judgement
 from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.plans import CostShape, ScheduleShape
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep
+from kuppel.hub.api.shapes import Body, HubDep
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.planning import Changes, changed, check_budget, stored_cost
@@ -31,10 +31,8 @@ from kuppel.wire.delivery import Binding
 router = APIRouter(tags=["probes"])
 
 
-class LimitShape(BaseModel):
+class LimitShape(Body):
     """Limits of one quantity, in the unit stated, which must be the quantity's own."""
-
-    model_config = ConfigDict(extra="forbid")
 
     quantity: str = Field(examples=["total"])
     unit: str = Field(examples=["ms"], description="UCUM unit of the three levels.")
@@ -63,10 +61,8 @@ class JudgementShape(BaseModel):
     m: int = Field(default=3, examples=[3])
 
 
-class NewProbe(BaseModel):
+class NewProbe(Body):
     """A probe to add. Settings are those of its kind: see `GET /api/probe-kinds`."""
-
-    model_config = ConfigDict(extra="forbid")
 
     name: str = Field(min_length=1, max_length=80, examples=["booking front page"])
     kind: str = Field(examples=["http"])
@@ -96,10 +92,8 @@ class ToldShape(BaseModel):
     cost: CostShape
 
 
-class ProbeChanges(BaseModel):
+class ProbeChanges(Body):
     """The same change to many probes. What is left out stays as it is."""
-
-    model_config = ConfigDict(extra="forbid")
 
     probes: list[int] = Field(min_length=1, max_length=1000)
     is_enabled: bool | None = None

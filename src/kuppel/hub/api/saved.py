@@ -4,13 +4,13 @@ from functools import partial
 from typing import Annotated, Literal
 
 from fastapi import APIRouter
-from pydantic import AwareDatetime, BaseModel, Field, model_validator
+from pydantic import AwareDatetime, ConfigDict, Field, model_validator
 
 from kuppel.core.error import SettingsError
 from kuppel.core.quantity import quantity_named
 from kuppel.hub.api.guard import Oneself
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep
+from kuppel.hub.api.shapes import Body, HubDep
 from kuppel.hub.engine.access import Caller
 from kuppel.hub.engine.joined import joined_streams
 from kuppel.hub.engine.selection import Selection, SelectionKind, selected
@@ -22,14 +22,14 @@ router = APIRouter(prefix="/saved", tags=["saved"])
 _MOST_STREAMS = 6
 
 
-class ViewBody(BaseModel):
+class ViewBody(Body):
     """A screen with what it was narrowed to."""
 
     kind: Literal["view"]
     address: str = Field(pattern=r"^/[^/\\]", max_length=2000, examples=["/matrix?find=Quillnet"])
 
 
-class Together(BaseModel):
+class Together(Body):
     """The streams of one kind of probe of a group, target or vantage point, or all, taken together."""
 
     of: SelectionKind
@@ -37,7 +37,7 @@ class Together(BaseModel):
     probes: str = Field(description="Their kind.")
 
 
-class ChartBody(BaseModel):
+class ChartBody(Body):
     """The same reading of some streams, or of many together, over a window of its own."""
 
     kind: Literal["chart"]
@@ -49,7 +49,7 @@ class ChartBody(BaseModel):
     to: AwareDatetime | None = None
     refresh_s: int = Field(default=60, ge=10, le=3600, description="How often it is asked for anew.")
 
-    model_config = {"populate_by_name": True}
+    model_config = ConfigDict(populate_by_name=True)
 
     @model_validator(mode="after")
     def _has_one_window(self) -> "ChartBody":
@@ -61,7 +61,7 @@ class ChartBody(BaseModel):
         return self
 
 
-class NewSaved(BaseModel):
+class NewSaved(Body):
     name: str = Field(min_length=1, max_length=80)
     body: Annotated[ViewBody | ChartBody, Field(discriminator="kind")]
 

@@ -12,7 +12,7 @@ from kuppel.core.access import MOST_CHARACTERS, SCOPES, Role, Scope, check_passw
 from kuppel.core.error import SettingsError
 from kuppel.hub.api.guard import Access, Oneself, client_address, may, require_own_page, session_cookie
 from kuppel.hub.api.problem import Refusal, responses
-from kuppel.hub.api.shapes import HubDep
+from kuppel.hub.api.shapes import Body, HubDep
 from kuppel.hub.engine import passwords
 from kuppel.hub.engine.access import Caller, SignInRefused, SignInWaits, digest
 from kuppel.hub.engine.change import Changed, change
@@ -27,12 +27,12 @@ T = TypeVar("T")
 Secret = Annotated[SecretStr, Field(min_length=1, max_length=MOST_CHARACTERS)]
 
 
-class Credentials(BaseModel):
+class Credentials(Body):
     name: str = Field(min_length=1, max_length=80, examples=["signe"])
     password: Secret
 
 
-class NewPassword(BaseModel):
+class NewPassword(Body):
     current: Secret
     new: Secret = Field(description="At least 15 characters; no other rule of composition.")
 

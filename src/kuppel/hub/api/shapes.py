@@ -5,7 +5,7 @@ from typing import Annotated
 
 import numpy as np
 from fastapi import Depends, Query, Request
-from pydantic import AwareDatetime, BaseModel, Field
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
 from kuppel.core.error import SettingsError
 from kuppel.core.series import FloatArray
@@ -37,6 +37,12 @@ async def the_hub(request: Request) -> Hub:
 
 
 HubDep = Annotated[Hub, Depends(the_hub)]
+
+
+class Body(BaseModel):
+    """Base of what a caller sends: unknown fields are refused, so that a misspelt one is noticed."""
+
+    model_config = ConfigDict(extra="forbid")
 
 
 class Position(BaseModel):

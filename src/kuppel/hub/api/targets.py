@@ -5,12 +5,12 @@ import io
 from typing import Annotated
 
 from fastapi import APIRouter, Request
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError
+from pydantic import BaseModel, Field, StringConstraints, ValidationError
 
 from kuppel.core.error import SettingsError
 from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import HubDep, Position
+from kuppel.hub.api.shapes import Body, HubDep, Position
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.hub import now_us
 from kuppel.store import groups, inventory
@@ -23,10 +23,8 @@ Tag = Annotated[str, StringConstraints(min_length=1, max_length=40, pattern=r"^[
 _MOST_ROWS = 5_000
 
 
-class NewTarget(BaseModel):
+class NewTarget(Body):
     """A target to add."""
-
-    model_config = ConfigDict(extra="forbid")
 
     name: str = Field(min_length=1, max_length=80, examples=["booking site"])
     description: str = Field(default="", max_length=500)

@@ -9,7 +9,7 @@ from kuppel.core.access import Scope, TokenState
 from kuppel.core.duration import HOUR_US
 from kuppel.hub.api.guard import Access, Admin, may
 from kuppel.hub.api.problem import Refusal, responses
-from kuppel.hub.api.shapes import HubDep, at, at_or_none
+from kuppel.hub.api.shapes import Body, HubDep, at, at_or_none
 from kuppel.hub.engine.access import digest, new_token
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.hub import now_us
@@ -20,7 +20,7 @@ from kuppel.store.tokens import ApiToken, EnrolmentToken
 router = APIRouter(tags=["tokens"])
 
 
-class NewApiToken(BaseModel):
+class NewApiToken(Body):
     name: str = Field(min_length=1, max_length=80, examples=["weekly report"], description="What it is for.")
     scopes: list[Scope] = Field(min_length=1, max_length=3, examples=[["see"]])
     expires_days: int | None = Field(default=90, ge=1, le=3650, description="In how many days it ends; null for never.")
@@ -59,7 +59,7 @@ class ApiTokenWithSecret(BaseModel):
     secret: str
 
 
-class NewEnrolmentToken(BaseModel):
+class NewEnrolmentToken(Body):
     """For one machine unless `most_uses` says more."""
 
     name: str = Field(

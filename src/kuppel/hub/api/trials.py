@@ -4,13 +4,13 @@ from datetime import datetime
 from typing import Any
 
 from fastapi import APIRouter
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from kuppel.core.error import SettingsError
 from kuppel.hub.api.guard import Access, Editor, may
 from kuppel.hub.api.problem import Refusal, responses
 from kuppel.hub.api.run import QuantityShape, RunShape, delivered_run, quantities_of
-from kuppel.hub.api.shapes import HubDep, at
+from kuppel.hub.api.shapes import Body, HubDep, at
 from kuppel.hub.engine.trials import Trial, TrialState
 from kuppel.hub.hub import Hub, now_us
 from kuppel.probes.registry import kind_named
@@ -24,10 +24,8 @@ router = APIRouter(prefix="/trials", tags=["probes"])
 _MOST_POINTS = 20
 
 
-class NewTrial(BaseModel):
+class NewTrial(Body):
     """What to try. With `probe`, masks in the settings stand for that probe's credentials."""
-
-    model_config = ConfigDict(extra="forbid")
 
     kind: str = Field(examples=["http"])
     settings: dict[str, Any]

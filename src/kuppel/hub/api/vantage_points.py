@@ -3,13 +3,13 @@
 from datetime import datetime
 
 from fastapi import APIRouter
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+from pydantic import AwareDatetime, BaseModel, Field
 
 from kuppel import __version__
 from kuppel.core.state import group_state
 from kuppel.hub.api.guard import Access, Admin, may
 from kuppel.hub.api.problem import responses
-from kuppel.hub.api.shapes import GroupSummary, HubDep, Position, at, at_or_none, microseconds
+from kuppel.hub.api.shapes import Body, GroupSummary, HubDep, Position, at, at_or_none, microseconds
 from kuppel.hub.api.targets import Tag
 from kuppel.hub.engine.change import Changed, change
 from kuppel.hub.engine.joined import Joined, joined_streams
@@ -101,10 +101,8 @@ class LoadShape(BaseModel):
     octets_a_day: float
 
 
-class PointChanges(BaseModel):
+class PointChanges(Body):
     """The same change to many vantage points. What is left out stays as it is."""
-
-    model_config = ConfigDict(extra="forbid")
 
     vantage_points: list[int] = Field(min_length=1, max_length=1000)
     add_tags: list[Tag] = Field(default_factory=list)

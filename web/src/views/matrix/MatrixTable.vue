@@ -144,27 +144,19 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
         </colgroup>
         <thead>
           <tr aria-rowindex="1">
-            <th
-              scope="col"
-              :colspan="leading"
-              class="sticky top-0 left-0 z-[3] border-b border-rule-strong bg-ground pb-1 align-bottom text-2 font-bold"
-            >
+            <th scope="col" :colspan="leading" class="head corner pb-1 align-bottom text-2 font-bold">
               worst first
               <svg class="inline-block align-[-1px]" width="8" height="10" viewBox="0 0 8 10" aria-hidden="true">
                 <path d="M4 0V9M1 6L4 9L7 6" fill="none" stroke="currentColor" stroke-width="1.4" />
               </svg>
             </th>
-            <td
-              v-if="columns.from"
-              :colspan="columns.from"
-              class="sticky top-0 z-[2] border-b border-rule-strong bg-ground"
-            />
+            <td v-if="columns.from" :colspan="columns.from" class="head" />
             <th
               v-for="(column, index) in shown"
               :key="column.id"
               scope="col"
               :aria-colindex="leading + columns.from + index + 1"
-              class="sticky top-0 z-[2] border-b border-rule-strong bg-ground pb-1 text-right align-bottom text-2 leading-[15px]"
+              class="head pb-1 text-right align-bottom text-2 leading-[15px]"
               :class="[
                 isDense ? 'pr-1' : 'pr-[9px]',
                 { 'shadow-[inset_0_-2px_0_var(--ink)]': looked?.cell.target === column.id },
@@ -173,18 +165,11 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
             >
               {{ column.name }}<br /><span class="text-ink-3">{{ column.heading }}</span>
             </th>
-            <td v-if="right" :colspan="right" class="sticky top-0 z-[2] border-b border-rule-strong bg-ground" />
-            <th
-              scope="col"
-              class="sticky top-0 z-[2] border-b border-rule-strong bg-ground pb-1 text-right align-bottom text-2 leading-[15px]"
-            >
+            <td v-if="right" :colspan="right" class="head" />
+            <th scope="col" class="head pb-1 text-right align-bottom text-2 leading-[15px]">
               not fine<br /><span class="text-ink-3">of its streams</span>
             </th>
-            <th
-              v-if="isHeld"
-              scope="col"
-              class="sticky top-0 z-[2] border-b border-rule-strong bg-ground pb-1 pl-2 text-right align-bottom text-2 leading-[15px]"
-            >
+            <th v-if="isHeld" scope="col" class="head pb-1 pl-2 text-right align-bottom text-2 leading-[15px]">
               worst<br /><span class="text-ink-3">against {{ against ? 'then' : 'usual' }}</span>
             </th>
           </tr>
@@ -230,34 +215,19 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
         </tbody>
         <tfoot>
           <tr class="text-2" :aria-rowindex="lines.length + 2">
-            <th
-              scope="row"
-              :colspan="leading"
-              class="sticky bottom-0 left-0 z-[3] h-7 border-t border-rule-strong bg-ground text-ink-2"
-            >
-              not fine
-            </th>
-            <td
-              v-if="columns.from"
-              :colspan="columns.from"
-              class="sticky bottom-0 z-[2] border-t border-rule-strong bg-ground"
-            />
-            <td
-              v-for="column in shown"
-              :key="column.id"
-              class="sticky bottom-0 z-[2] border-t border-rule-strong bg-ground text-right"
-              :class="isDense ? 'pr-1' : 'pr-[9px]'"
-            >
+            <th scope="row" :colspan="leading" class="foot corner h-7 text-ink-2">not fine</th>
+            <td v-if="columns.from" :colspan="columns.from" class="foot" />
+            <td v-for="column in shown" :key="column.id" class="foot text-right" :class="isDense ? 'pr-1' : 'pr-[9px]'">
               <span :class="column.summary.not_fine ? 'font-bold text-ink' : 'text-ink-3'">{{
                 column.summary.not_fine
               }}</span>
               <span class="text-ink-3"> of {{ column.summary.streams }}</span>
             </td>
-            <td v-if="right" :colspan="right" class="sticky bottom-0 z-[2] border-t border-rule-strong bg-ground" />
-            <td class="sticky bottom-0 z-[2] border-t border-rule-strong bg-ground text-right">
+            <td v-if="right" :colspan="right" class="foot" />
+            <td class="foot text-right">
               <b>{{ matrix.whole.not_fine }}</b> <span class="text-ink-3">of {{ matrix.whole.streams }}</span>
             </td>
-            <td v-if="isHeld" class="sticky bottom-0 z-[2] border-t border-rule-strong bg-ground" />
+            <td v-if="isHeld" class="foot" />
           </tr>
         </tfoot>
       </table>
@@ -275,3 +245,25 @@ async function walk(event: KeyboardEvent, row: number, column: number): Promise<
     />
   </div>
 </template>
+
+<style scoped>
+/* Names and sums stay in sight; where they meet the rows' names they lie above both. */
+.head,
+.foot {
+  position: sticky;
+  z-index: 2;
+  background: var(--ground);
+}
+.head {
+  top: 0;
+  border-bottom: 1px solid var(--rule-strong);
+}
+.foot {
+  bottom: 0;
+  border-top: 1px solid var(--rule-strong);
+}
+.corner {
+  left: 0;
+  z-index: 3;
+}
+</style>
