@@ -20,6 +20,6 @@ defineProps<{ matter: Shapes['MatterShape']; series: Shapes['BandShape'] | null;
         is-bare
       />
     </div>
-    <p class="truncate text-1 text-ink-3" :title="matter.label">{{ matter.label }}</p>
+    <p class="text-1 leading-[1.25] text-balance text-ink-3">{{ matter.label }}</p>
   </div>
 </template>
