@@ -69,6 +69,12 @@ def _sought(table: Table, owner: ColumnElement[int], ids: Collection[int], from_
     return table.c.slot.in_(slots) & owner.in_(ids) & (table.c.time_us >= from_us) & (table.c.time_us < to_us)
 
 
+def _seek(owner: str, ids: Sequence[int], from_us: int, to_us: int) -> str:
+    """The same in plain words, for `plain_rows`."""
+    slots, own = (",".join(map(str, some)) for some in (range(slot(from_us), slot(to_us - 1) + 1), ids))
+    return f"slot IN ({slots}) AND {owner} IN ({own}) AND time_us >= {from_us} AND time_us < {to_us}"
+
+
 def _pieces(from_us: int, to_us: int) -> list[tuple[int, int]]:
     """A window in pieces of at most a day, so that no statement becomes endless; oldest first."""
     width = _SLOTS_AT_ONCE * SLOT_US
@@ -86,19 +92,17 @@ def samples(
     if from_us >= to_us or not wanted:
         return {}
     all_series = connection.execute(select(func.count()).select_from(tables.series)).scalar_one()
-    statement = f'SELECT series_id, time_us, value FROM "{table.name}" WHERE slot'
+    statement = f'SELECT series_id, time_us, value FROM "{table.name}" WHERE'
     rows: list[tuple[Any, ...]] = []
     if len(wanted) > _SOUGHT_SHARE * all_series:
         own = set(wanted)
-        stretch = f">= {slot(from_us)} AND slot <= {slot(to_us - 1)} AND time_us >= {from_us} AND time_us < {to_us}"
+        stretch = f"slot >= {slot(from_us)} AND slot <= {slot(to_us - 1)} AND time_us >= {from_us} AND time_us < {to_us}"
         rows = [row for row in plain_rows(connection, f"{statement} {stretch}") if row[0] in own]
     else:
         for at in range(0, len(wanted), _SERIES_AT_ONCE):
-            some = ",".join(map(str, wanted[at : at + _SERIES_AT_ONCE]))
+            some = wanted[at : at + _SERIES_AT_ONCE]
             for start, end in _pieces(from_us, to_us):
-                slots = ",".join(map(str, range(slot(start), slot(end - 1) + 1)))
-                piece = f"IN ({slots}) AND series_id IN ({some}) AND time_us >= {start} AND time_us < {end}"
-                rows += plain_rows(connection, f"{statement} {piece}")
+                rows += plain_rows(connection, f"{statement} {_seek('series_id', some, start, end)}")
     return _by_owner(rows)
 
 
@@ -122,8 +126,7 @@ def run_times(connection: Connection, stream_id: int, from_us: int, to_us: int) 
     """Times of a stream's runs in their order, and whether each was ok."""
     rows: list[tuple[Any, ...]] = []
     for start, end in _pieces(*bounds(connection, from_us, to_us)):
-        slots = ",".join(map(str, range(slot(start), slot(end - 1) + 1)))
-        piece = f"slot IN ({slots}) AND stream_id = {stream_id} AND time_us >= {start} AND time_us < {end}"
+        piece = _seek("stream_id", [stream_id], start, end)
         rows += plain_rows(
             connection, f'SELECT time_us, reason IS NULL FROM "{tables.run.name}" WHERE {piece} ORDER BY time_us'
         )
